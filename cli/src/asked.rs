@@ -1,0 +1,135 @@
+//! What was typed: options and arguments, before anything is looked up on this machine.
+
+use std::path::PathBuf;
+
+use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
+use pyrotyp_core::digest::Sum;
+use pyrotyp_core::guard::{IMAGE_RULES, RULES};
+
+/// Write installer images to USB drives, and prove what was written
+#[derive(Debug, Parser)]
+#[command(name = "pyrotyp", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(after_help = "Try it without any drive: pyrotyp demo")]
+pub struct Asked {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+    /// Options of every command.
+    #[command(flatten)]
+    pub common: Common,
+}
+
+/// Options of every command.
+#[derive(Clone, Debug, Args)]
+pub struct Common {
+    /// Give the result as one JSON document on standard output
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Use the simulated drives of this folder in place of the machine's own
+    #[arg(long, global = true, value_name = "DIR")]
+    pub tray: Option<PathBuf>,
+    /// Keep job records below this folder [default: ~/.local/state/pyrotyp]
+    #[arg(long, global = true, value_name = "DIR")]
+    pub state: Option<PathBuf>,
+    /// When to use colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: When,
+    /// No progress, no advice: results and errors only
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// Say more
+    #[arg(short = 'v', long = "verbose", global = true, action = ArgAction::SetTrue)]
+    pub verbose: bool,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum When {
+    /// At a terminal.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// What to do.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Tell what a file is, whether it is whole, and which PCs start from a stick made of it
+    Inspect {
+        /// Image files
+        #[arg(required = true, value_name = "IMAGE")]
+        images: Vec<PathBuf>,
+    },
+    /// Compare an image with its published checksums
+    Check {
+        /// Image file
+        image: PathBuf,
+        /// Checksums to compare with
+        #[command(flatten)]
+        against: Against,
+    },
+    /// List the attached drives with their tags
+    Drives {
+        /// Show those as well that can't be chosen, and loop devices
+        #[arg(long)]
+        all: bool,
+    },
+    /// Write an image to a drive, read it back, and only then make it startable
+    Write {
+        /// Image file
+        image: PathBuf,
+        /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
+        #[arg(long, value_name = "DRIVE")]
+        to: String,
+        /// Checksums to compare with
+        #[command(flatten)]
+        against: Against,
+        /// Go on in spite of this finding; may be given again
+        #[arg(long, value_name = "ID", value_parser = finding_id)]
+        accept: Vec<String>,
+        /// Do not read the drive back: faster, and nothing is proven
+        #[arg(long)]
+        skip_readback: bool,
+        /// Eject the drive at the end
+        #[arg(long)]
+        eject: bool,
+        /// Ask nothing: the drive must then be named by its tag
+        #[arg(long)]
+        unattended: bool,
+    },
+    /// Compare a drive with an image, at any later time
+    Compare {
+        /// The drive: its tag, a stable link or a kernel name
+        drive: String,
+        /// Image file
+        image: PathBuf,
+    },
+    /// Show the whole job on made-up images and simulated drives; touches nothing else
+    Demo {
+        /// Make the bench in this new folder and keep it, to try commands on it
+        #[arg(long, value_name = "DIR")]
+        keep: Option<PathBuf>,
+    },
+}
+
+/// Checksums to compare with.
+#[derive(Clone, Debug, Default, Args)]
+pub struct Against {
+    /// A published checksum: sha256, sha512, sha1 or md5; may be given again
+    #[arg(long, value_name = "[ALGO:]HEX")]
+    pub sum: Vec<Sum>,
+    /// A list of checksums, such as SHA256SUMS, in place of those found beside the image
+    #[arg(long, value_name = "FILE")]
+    pub sums: Option<PathBuf>,
+}
+
+fn finding_id(text: &str) -> Result<String, String> {
+    let known = RULES.iter().chain(&IMAGE_RULES).any(|rule| rule.id == text);
+    if known {
+        Ok(text.to_owned())
+    } else {
+        Err("no finding has this id; `pyrotyp drives` shows those that stand".into())
+    }
+}

@@ -1,0 +1,39 @@
+//! `pyrotyp compare`: does the drive still hold the image?
+
+use std::path::Path;
+
+use pyrotyp_core::Cancel;
+use pyrotyp_core::job::{self, JobFault, JobResult};
+
+use super::{choose_drive, fit_to_write, open_image, platform};
+use crate::asked::Common;
+use crate::exit::{Exit, Failure, chain};
+use crate::show::progress::Progress;
+use crate::show::{json, text};
+use crate::{put, say};
+
+/// Reads the drive and compares it with the image.
+pub fn run(asked: &str, path: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let (image, inspection) = open_image(path)?;
+    fit_to_write(path, &inspection)?;
+    let platform = platform(common)?;
+    let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;
+    if choice.partition.is_some() || choice.drive.bytes == 0 {
+        let text = format!("`{asked}` is no whole drive with a medium in it");
+        return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
+    }
+    let drive = platform.open(&choice.drive)?;
+    let mut progress = Progress::of_job(common, false);
+    let compared = job::compare(&image, &inspection, &*drive, cancel, &mut progress);
+    progress.finish();
+    let compared = compared.map_err(|fault| {
+        let exit = match fault {
+            JobFault::Stopped { .. } => Exit::Stopped,
+            JobFault::ImageRead { .. } | JobFault::ImageShrunk { .. } => Exit::Image,
+            _ => Exit::Differs,
+        };
+        Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), fault.next_step())
+    })?;
+    put(&if common.json { json::compare(&compared) } else { text::compared(&choice.drive, path, &compared, common) })?;
+    Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
+}

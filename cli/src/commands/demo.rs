@@ -1,0 +1,152 @@
+//! `pyrotyp demo`: the whole job on made-up images and simulated drives.
+
+use std::fs;
+use std::io::{Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+use clap::Parser;
+use pyrotyp_core::Cancel;
+use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_core::drive::Platform;
+use pyrotyp_core::drive::tray::{FILE_NAME, Tray};
+use pyrotyp_sample::cafe::{self, Image};
+
+use crate::asked::{Asked, Common};
+use crate::exit::{Exit, Failure};
+use crate::show::style::{FAINT, NAME};
+use crate::{put, run as run_command};
+
+/// Where the stick is altered for the last step: inside the large file of the image.
+const ALTERED_AT: u64 = 8 << 20;
+
+/// Runs the demo in a temporary folder, or in the new folder `keep`.
+pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let temporary = tempfile::tempdir().map_err(|error| cannot("make a temporary folder", &error))?;
+    let folder = match keep {
+        Some(folder) if folder.exists() => {
+            let text = format!("{} is there already", folder.display());
+            return Err(Failure::new(Exit::Usage, text, "name a folder that is to be made"));
+        }
+        Some(folder) => folder.to_owned(),
+        None => temporary.path().to_owned(),
+    };
+    build(&folder).map_err(|error| cannot(&format!("make the bench in {}", folder.display()), &error))?;
+    // The commands are then as short as a person would type them, and can be typed again with --keep.
+    std::env::set_current_dir(&folder).map_err(|error| cannot("enter the bench's folder", &error))?;
+    let walk = Walk { common, cancel };
+    walk.all()?;
+    put(&match keep {
+        Some(folder) => format!("\nThe bench stays in {0}: cd {0}, and try the commands above.\n", folder.display()),
+        None => "\nThat was the whole job. The bench is gone; `pyrotyp demo --keep DIR` leaves one to try things on.\n"
+            .into(),
+    })?;
+    Ok(Exit::Done)
+}
+
+fn cannot(what: &str, error: &dyn std::error::Error) -> Failure {
+    Failure::new(Exit::Unexpected, format!("can't {what}: {error}"), "give another folder with --keep")
+}
+
+/// Makes the café's images, one of them damaged, and its tray.
+fn build(folder: &Path) -> std::io::Result<()> {
+    for sub in ["images", "second-try", "tray"] {
+        fs::create_dir_all(folder.join(sub))?;
+    }
+    let mut list = String::new();
+    for image in [cafe::desktop(), cafe::compact(), cafe::rescue()] {
+        let Image { file, recipe } = image;
+        let mut bytes = recipe.build();
+        fs::write(folder.join("images").join(file), &bytes)?;
+        let mut hashers = Hashers::new([Algorithm::Sha256]);
+        hashers.update(&bytes);
+        for sum in hashers.finish() {
+            list.push_str(&format!("{}  {file}\n", sum.hex));
+        }
+        if file == cafe::desktop().file {
+            // One bit in the middle: the kind of damage that no size and no table shows.
+            let middle = bytes.len() / 2;
+            bytes[middle] ^= 1;
+            fs::write(folder.join("second-try").join(file), &bytes)?;
+        }
+    }
+    for sub in ["images", "second-try"] {
+        fs::write(folder.join(sub).join("SHA256SUMS"), &list)?;
+    }
+    fs::write(folder.join("tray").join(FILE_NAME), cafe::TRAY)
+}
+
+struct Walk<'a> {
+    common: &'a Common,
+    cancel: &'a Cancel,
+}
+
+impl Walk<'_> {
+    fn all(&self) -> Result<(), Failure> {
+        let (desktop, compact, rescue) = (cafe::desktop().file, cafe::compact().file, cafe::rescue().file);
+        let tags = self.tags()?;
+        let tag = |name: &str| tags.iter().find(|(path, _)| path.ends_with(name)).map_or("", |(_, tag)| tag);
+        let (stick, system, backup) = (tag("kestrin-a"), tag("marrow"), tag("odalen"));
+
+        self.say("The Harbour Street Repair Café has three images. What are they, and would a stick made from them start a PC?")?;
+        self.step(&["inspect", &in_images(desktop), &in_images(compact), &in_images(rescue)], Exit::Done)?;
+        self.say("Is the download the file that was published? The list lies beside it.")?;
+        self.step(&["check", &in_images(desktop)], Exit::Done)?;
+        self.say("Another download of the same image has one wrong bit. It is refused before any drive is touched.")?;
+        let damaged = format!("second-try/{desktop}");
+        self.step(&["write", &damaged, "--to", stick, "--unattended"], Exit::Checksum)?;
+        self.say("Which drives are attached? Each has a tag that stays with it on every port and PC.")?;
+        self.step(&["drives", "--all"], Exit::Done)?;
+        self.say("The bench PC's own disk can't be chosen, whatever is accepted. The backup disk is guarded too.")?;
+        let image = in_images(desktop);
+        let on_system = ["write", &image, "--to", system, "--accept", "system-disk", "--unattended"];
+        self.step(&on_system, Exit::Refused)?;
+        self.step(&["write", &image, "--to", backup, "--unattended"], Exit::Refused)?;
+        self.say("Now the stick: written, read back, and made startable only when all of it is right.")?;
+        self.step(&["write", &image, "--to", stick, "--unattended"], Exit::Done)?;
+        self.say("A week later a few bytes on the stick are not what they were. Which ones, and what lies there?")?;
+        alter(Path::new("tray/kestrin-a.img")).map_err(|error| cannot("alter the simulated stick", &error))?;
+        self.step(&["compare", stick, &image], Exit::Differs)
+    }
+
+    fn tags(&self) -> Result<Vec<(String, String)>, Failure> {
+        let drives = Tray::open(Path::new("tray"))?.drives()?;
+        Ok(drives.into_iter().map(|drive| (drive.path, drive.tag.to_string())).collect())
+    }
+
+    fn say(&self, text: &str) -> Result<(), Failure> {
+        put(&format!("\n{NAME}{text}{NAME:#}\n"))
+    }
+
+    /// Shows a command, runs it on the tray, and makes sure that it ends as it should.
+    fn step(&self, words: &[&str], expected: Exit) -> Result<(), Failure> {
+        let on_tray = words.first().is_some_and(|command| !matches!(*command, "inspect" | "check"));
+        let tray: &[&str] = if on_tray { &["--tray", "tray"] } else { &[] };
+        let shown = [&["pyrotyp"], words, tray].concat();
+        put(&format!("{FAINT}$ {}{FAINT:#}\n", shown.join(" ")))?;
+        // Records of made-up jobs belong to the bench.
+        let typed = [&shown[..], &["--state", "state"]].concat();
+        let mut asked = Asked::try_parse_from(typed)
+            .map_err(|error| Failure::new(Exit::Unexpected, format!("the demo's own command is wrong: {error}"), ""))?;
+        asked.common.color = self.common.color;
+        let exit = run_command(&asked, self.cancel);
+        if exit == Exit::Stopped {
+            return Err(Failure::new(Exit::Stopped, "the demo was stopped", "run it again"));
+        }
+        if exit != expected {
+            let text = format!("the demo expected exit status {} here, not {}", expected as u8, exit as u8);
+            return Err(Failure::new(Exit::Unexpected, text, "report this: it should not happen"));
+        }
+        put(&format!("{FAINT}exit status {}{FAINT:#}\n", exit as u8))
+    }
+}
+
+fn in_images(file: &str) -> String {
+    format!("images/{file}")
+}
+
+/// Changes a few bytes behind the tool's back.
+fn alter(stick: &Path) -> std::io::Result<()> {
+    let mut file = fs::OpenOptions::new().write(true).open(PathBuf::from(stick))?;
+    file.seek(SeekFrom::Start(ALTERED_AT))?;
+    file.write_all(b"somebody's holiday pictures")
+}

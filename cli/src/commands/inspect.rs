@@ -1,0 +1,39 @@
+//! `pyrotyp inspect`: what is this file?
+
+use std::path::PathBuf;
+
+use pyrotyp_core::Level;
+
+use super::open_image;
+use crate::asked::Common;
+use crate::exit::{Exit, Failure};
+use crate::show::{json, text};
+use crate::{put, tell};
+
+/// Looks into each image; one that is not fit makes the exit status 3, after all have been shown.
+pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
+    let mut exit = Exit::Done;
+    let mut seen = Vec::new();
+    for path in images {
+        match open_image(path) {
+            Ok((_, inspection)) => {
+                if inspection.findings.iter().any(|finding| finding.level == Level::Stop) {
+                    exit = Exit::Image;
+                }
+                seen.push((path.as_path(), inspection));
+            }
+            Err(failure) => {
+                tell(&failure);
+                exit = failure.exit;
+            }
+        }
+    }
+    if common.json {
+        put(&json::inspect(&seen))?;
+    } else {
+        for (place, (path, inspection)) in seen.iter().enumerate() {
+            put(&format!("{}{}", if place > 0 { "\n" } else { "" }, text::inspection(path, inspection, common)))?;
+        }
+    }
+    Ok(exit)
+}

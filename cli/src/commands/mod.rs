@@ -1,0 +1,90 @@
+//! The commands, one file each.
+
+pub mod check;
+pub mod compare;
+pub mod demo;
+pub mod drives;
+pub mod inspect;
+pub mod write;
+
+use std::io;
+use std::path::Path;
+
+use pyrotyp_core::Cancel;
+use pyrotyp_core::Level;
+use pyrotyp_core::drive::linux::Linux;
+use pyrotyp_core::drive::tray::Tray;
+use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};
+use pyrotyp_core::image::{ImageFile, Inspection, inspect};
+
+use crate::asked::Common;
+use crate::exit::{Exit, Failure};
+
+/// The word that stands for the next drive plugged in.
+const ARRIVING: &str = "arriving";
+
+/// The machine's drives, or those of a tray.
+pub fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
+    match &common.tray {
+        Some(folder) => Ok(Box::new(Tray::open(folder)?)),
+        None => Ok(Box::new(Linux::new())),
+    }
+}
+
+/// Opens an image file and looks into it.
+pub fn open_image(path: &Path) -> Result<(ImageFile, Inspection), Failure> {
+    let fail = |error: io::Error| {
+        let next = match error.kind() {
+            io::ErrorKind::NotFound => "check the name; a browser may have added to it",
+            io::ErrorKind::PermissionDenied => "make it readable for yourself, or copy it",
+            io::ErrorKind::IsADirectory | io::ErrorKind::InvalidInput => "give the image file itself",
+            _ => "copy the image to another disk, or download it again",
+        };
+        Failure::new(Exit::Image, format!("can't read {}: {}", path.display(), plain(&error)), next)
+    };
+    let image = ImageFile::open(path).map_err(fail)?;
+    let inspection = inspect(&image).map_err(fail)?;
+    Ok((image, inspection))
+}
+
+/// What went wrong, without the number that the system gives it.
+fn plain(error: &io::Error) -> String {
+    match error.kind() {
+        io::ErrorKind::NotFound => "there is no such file".to_owned(),
+        io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
+        _ => error.to_string(),
+    }
+}
+
+/// Refuses an image in which something is wrong that no option lifts.
+pub fn fit_to_write(path: &Path, inspection: &Inspection) -> Result<(), Failure> {
+    match inspection.findings.iter().find(|finding| finding.level == Level::Stop) {
+        Some(finding) => {
+            Err(Failure::new(Exit::Image, format!("{}: {}", path.display(), finding.text), finding.next.as_str()))
+        }
+        None => Ok(()),
+    }
+}
+
+/// The drive that `asked` means; for `arriving`, waits until one is plugged in.
+pub fn choose_drive(
+    platform: &dyn Platform,
+    asked: &str,
+    cancel: &Cancel,
+    tell: &dyn Fn(&str),
+) -> Result<Choice, Failure> {
+    if asked != ARRIVING {
+        return Ok(choose(platform, asked)?);
+    }
+    let before: Vec<Drive> = platform.drives()?;
+    tell("plug the drive in now; those that are attached already do not count (Ctrl-C to leave it)\n");
+    loop {
+        if cancel.is_set() {
+            return Err(Failure::new(Exit::Stopped, "no drive was plugged in", "run the same command again"));
+        }
+        if let Some(drive) = arrived(&before, &platform.drives()?) {
+            return Ok(Choice { drive: drive.clone(), by: pyrotyp_core::drive::NamedBy::Arriving, partition: None });
+        }
+        std::thread::sleep(std::time::Duration::from_millis(200));
+    }
+}

@@ -1,0 +1,268 @@
+//! `pyrotyp write`: the whole job.
+
+use std::io::{self, BufRead, IsTerminal};
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use pyrotyp_core::drive::{After, Choice, Platform, Tag};
+use pyrotyp_core::guard::{self, Circumstances, Cleared};
+use pyrotyp_core::image::{ImageFile, Inspection, ReadAt};
+use pyrotyp_core::job::{self, Order, Outcome, ReadBack};
+use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
+use pyrotyp_core::{Cancel, Level};
+
+use super::check::{self, Findings};
+use super::{choose_drive, fit_to_write, open_image, platform};
+use crate::asked::{Against, Command, Common};
+use crate::exit::{Exit, Failure, chain, of_job};
+use crate::show::progress::Progress;
+use crate::show::{card, json, text};
+use crate::{put, say};
+
+/// What `write` was asked, as typed.
+struct Asked<'a> {
+    path: &'a Path,
+    to: &'a str,
+    against: &'a Against,
+    accept: &'a [String],
+    read_back: ReadBack,
+    after: After,
+    unattended: bool,
+}
+
+impl<'a> Asked<'a> {
+    fn of(command: &'a Command) -> Option<Self> {
+        let Command::Write { image, to, against, accept, skip_readback, eject, unattended } = command else {
+            return None;
+        };
+        Some(Self {
+            path: image,
+            to,
+            against,
+            accept,
+            read_back: if *skip_readback { ReadBack::Skip } else { ReadBack::Whole },
+            after: if *eject { After::Eject } else { After::Keep },
+            unattended: *unattended,
+        })
+    }
+}
+
+/// The image and the drive, both found and judged: nothing has been changed.
+struct Plan {
+    image: ImageFile,
+    inspection: Inspection,
+    choice: Choice,
+    circumstances: Circumstances,
+}
+
+/// Writes one image to one drive.
+pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let Some(asked) = Asked::of(command) else { return Ok(Exit::Usage) };
+    if !asked.unattended && !(io::stdin().is_terminal() && io::stderr().is_terminal()) {
+        return Err(Failure::new(
+            Exit::Refused,
+            "nobody can confirm the drive: this is no terminal",
+            "run it at a terminal, or add --unattended and name the drive by its tag",
+        ));
+    }
+    let platform = platform(common)?;
+    let started = Timestamp::now().to_string();
+    let plan = plan(&asked, &*platform, common, cancel)?;
+    if let Err(refused) = clear(&plan, &asked) {
+        if common.json {
+            put(&json::write(&record(&plan, &asked, &started, None)))?;
+        }
+        return Err(refused);
+    }
+    platform.may_claim(&plan.choice.drive).map_err(|error| {
+        let failure = Failure::from(error);
+        let command = "sudo pyrotyp write …, with the same image and --to";
+        Failure { next: format!("{} ({command})", failure.next), ..failure }
+    })?;
+    let sums = check_sums(&asked, &plan, common, cancel)?;
+    if !asked.unattended {
+        confirm(&asked, &plan, sums.as_ref(), cancel)?;
+    }
+    // Cleared again: what was true before a long check and a question may not be true any more.
+    let cleared = clear(&plan, &asked)?;
+    let order = Order {
+        image: &plan.image,
+        inspection: &plan.inspection,
+        checked_sha256: sums.and_then(|sums| sha256_of(&sums)),
+        read_back: asked.read_back,
+        after: asked.after,
+    };
+    let mut progress = Progress::of_job(common, asked.read_back == ReadBack::Whole);
+    let outcome = job::run(&order, &*platform, cleared, cancel, &mut progress);
+    progress.finish();
+    report(&plan, &asked, &started, outcome, common)
+}
+
+fn plan(asked: &Asked<'_>, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {
+    let (image, inspection) = open_image(asked.path)?;
+    fit_to_write(asked.path, &inspection)?;
+    let choice = choose_drive(platform, asked.to, cancel, &|text| say(common, text))?;
+    let circumstances = Circumstances {
+        needs_bytes: Some(inspection.needs_bytes),
+        image_on: platform.drives_holding(asked.path)?,
+        unattended: asked.unattended,
+    };
+    Ok(Plan { image, inspection, choice, circumstances })
+}
+
+/// The guard's word, and whose fault it is if the word is no.
+fn clear(plan: &Plan, asked: &Asked<'_>) -> Result<Cleared, Failure> {
+    let about_image = &plan.inspection.findings;
+    guard::clear(&plan.choice, &plan.circumstances, about_image, asked.accept).map_err(|refused| {
+        let image_alone = refused.standing.iter().all(|finding| about_image.contains(finding));
+        let drive = &plan.choice.drive;
+        let mut text = match (image_alone, refused.standing.first()) {
+            (true, Some(finding)) => format!("{}: {} ({})", asked.path.display(), finding.text, finding.id),
+            _ => format!("drive {} ({}, {}) stays as it is", drive.tag, drive.name(), drive.path),
+        };
+        if !image_alone {
+            for finding in &refused.standing {
+                text.push_str(&format!("\n   {}: {}", finding.id, finding.text));
+            }
+        }
+        let mut next = refused.standing.first().map(|finding| finding.next.clone()).unwrap_or_default();
+        if image_alone && let Some(finding) = refused.standing.first().filter(|finding| finding.level == Level::Ask) {
+            next = format!("{next}, or write it all the same with --accept {}", finding.id);
+        }
+        Failure::new(if image_alone { Exit::Image } else { Exit::Refused }, text, next)
+    })
+}
+
+/// Compares with every checksum there is; `None` if there is none.
+fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Findings>, Failure> {
+    let expected = check::expected(asked.path, asked.against)?;
+    if expected.expected.is_empty() {
+        let lists: Vec<_> = expected.unlisted.iter().map(|list| list.display().to_string()).collect();
+        let why = if lists.is_empty() {
+            "none was given or found".into()
+        } else {
+            format!("{} does not name it", lists.join(", "))
+        };
+        say(common, &format!("no checksum to compare the image with: {why}\n"));
+        return Ok(None);
+    }
+    let findings = check::compute(&plan.image, expected, common, cancel)?;
+    match check::mismatch(asked.path, &findings) {
+        Some(failure) => Err(failure),
+        None => Ok(Some(findings)),
+    }
+}
+
+fn sha256_of(findings: &Findings) -> Option<String> {
+    let sums = findings.sums.iter();
+    sums.filter(|sum| sum.algorithm == pyrotyp_core::digest::Algorithm::Sha256).map(|sum| sum.hex.clone()).next()
+}
+
+/// Shows the card and waits for the tag to be typed: one question, which can't be answered by habit.
+fn confirm(asked: &Asked<'_>, plan: &Plan, sums: Option<&Findings>, cancel: &Cancel) -> Result<(), Failure> {
+    let found = guard::findings_for_choice(&plan.choice, &plan.circumstances);
+    let about_image = plan.inspection.findings.iter();
+    let all: Vec<_> = about_image.chain(&found).cloned().collect();
+    let read_back = asked.read_back == ReadBack::Whole;
+    let shown = card::card(asked.path, &plan.inspection, sums, &plan.choice.drive, &all, read_back);
+    // The card is the question: it is shown even when told to be quiet.
+    let _ = io::Write::write_all(&mut anstream::stderr(), shown.as_bytes());
+    let typed = ask(cancel)?;
+    match typed.trim().parse::<Tag>() {
+        Ok(tag) if tag == plan.choice.drive.tag => Ok(()),
+        _ => {
+            let text = match typed.trim() {
+                "" => "not confirmed: no tag was typed, and nothing was changed".to_owned(),
+                other => format!("not confirmed: `{other}` is not the drive's tag, and nothing was changed"),
+            };
+            Err(Failure::new(Exit::Refused, text, "look at `pyrotyp drives`, then run the same command again"))
+        }
+    }
+}
+
+/// A line from the terminal; Ctrl-C ends the wait.
+fn ask(cancel: &Cancel) -> Result<String, Failure> {
+    let (sender, receiver) = channel();
+    std::thread::spawn(move || {
+        let mut line = String::new();
+        let _ = io::stdin().lock().read_line(&mut line);
+        // Nobody listens any more after Ctrl-C.
+        let _ = sender.send(line);
+    });
+    loop {
+        match receiver.recv_timeout(Duration::from_millis(50)) {
+            Ok(line) => return Ok(line),
+            Err(RecvTimeoutError::Timeout) if !cancel.is_set() => {}
+            Err(_) => {
+                return Err(Failure::new(Exit::Stopped, "stopped; nothing was changed", "run the same command again"));
+            }
+        }
+    }
+}
+
+/// The record of the job; without an outcome, it was refused.
+fn record(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Option<&Outcome>) -> Record {
+    let drive = DriveRecord::refused(&plan.choice.drive);
+    let drive = match outcome {
+        None => drive,
+        Some(outcome) => DriveRecord {
+            result: outcome.result,
+            head: outcome.head,
+            fault: outcome.fault.as_ref().map(|fault| chain(fault)),
+            stages: outcome.stages.clone(),
+            differences: outcome.differences.clone(),
+            more_differences: outcome.more_differences,
+            ..drive
+        },
+    };
+    Record {
+        job: ledger::job_name(started, &drive.tag),
+        started: started.to_owned(),
+        ended: Timestamp::now().to_string(),
+        version: env!("CARGO_PKG_VERSION"),
+        result: drive.result,
+        image: ImageRecord {
+            file: std::path::absolute(asked.path).unwrap_or(asked.path.into()).display().to_string(),
+            bytes: plan.image.size(),
+            label: plan.inspection.label.clone(),
+            sha256: outcome.and_then(|outcome| outcome.sha256.clone()),
+        },
+        drives: vec![drive],
+    }
+}
+
+fn report(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Outcome, common: &Common) -> Result<Exit, Failure> {
+    let record = record(plan, asked, started, Some(&outcome));
+    let kept = match state_folder(common) {
+        Some(state) => ledger::keep(&state, &record).map_err(|error| error.to_string()),
+        None => Err("there is no home folder; --state names another".to_owned()),
+    };
+    if let Err(reason) = kept {
+        say(common, &format!("the job's record could not be kept: {reason}\n"));
+    }
+    if let Some(fault) = &outcome.release_fault {
+        say(common, &format!("{}\n   next: {}\n", chain(fault), fault.next_step()));
+    }
+    if common.json {
+        put(&json::write(&record))?;
+    } else {
+        put(&text::written(asked.path, &plan.inspection, &plan.choice.drive, &outcome, common))?;
+    }
+    let exit = of_job(outcome.result, outcome.fault.as_ref());
+    match &outcome.fault {
+        None => Ok(exit),
+        Some(fault) => {
+            let text = format!("drive {}: {}{}", plan.choice.drive.tag, chain(fault), text::head_words(&outcome));
+            Err(Failure::new(exit, text, fault.next_step()))
+        }
+    }
+}
+
+/// Where records are kept: as asked, or where the system keeps such things.
+fn state_folder(common: &Common) -> Option<PathBuf> {
+    let set = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let own = || set("XDG_STATE_HOME").or_else(|| set("HOME").map(|home| home.join(".local/state")));
+    common.state.clone().or_else(|| own().map(|base| base.join("pyrotyp")))
+}

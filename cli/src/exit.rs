@@ -1,0 +1,116 @@
+//! How the program ends: exit statuses, and failures with their next step.
+
+use std::error::Error;
+use std::fmt;
+
+use pyrotyp_core::digest::CheckError;
+use pyrotyp_core::drive::{ChooseError, PlatformError};
+use pyrotyp_core::job::{JobFault, JobResult};
+
+/// Exit statuses, as the documentation lists them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Exit {
+    /// Done.
+    Done = 0,
+    /// Something that should not happen.
+    Unexpected = 1,
+    /// The command line makes no sense.
+    Usage = 2,
+    /// The image is not fit.
+    Image = 3,
+    /// A checksum does not match.
+    Checksum = 4,
+    /// Refused by the guard, or not confirmed.
+    Refused = 5,
+    /// The drive failed while writing.
+    Drive = 6,
+    /// Read-back differs.
+    Differs = 7,
+    /// Stopped before the end.
+    Stopped = 8,
+}
+
+/// Why a command did not end well: what happened, and what to do next.
+#[derive(Debug)]
+pub struct Failure {
+    /// Exit status.
+    pub exit: Exit,
+    /// One line or a few: what, and where.
+    pub text: String,
+    /// What to do next.
+    pub next: String,
+}
+
+impl Failure {
+    /// A failure in words.
+    pub fn new(exit: Exit, text: impl Into<String>, next: impl Into<String>) -> Self {
+        Self { exit, text: text.into(), next: next.into() }
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+/// An error with all its causes in one line.
+pub fn chain(error: &dyn Error) -> String {
+    let mut text = error.to_string();
+    let mut source = error.source();
+    while let Some(cause) = source {
+        let cause_text = cause.to_string();
+        // A transparent error and its cause say the same.
+        if !text.ends_with(&cause_text) {
+            text.push_str(": ");
+            text.push_str(&cause_text);
+        }
+        source = cause.source();
+    }
+    text
+}
+
+impl From<CheckError> for Failure {
+    fn from(error: CheckError) -> Self {
+        let exit = match error {
+            CheckError::Stopped => Exit::Stopped,
+            CheckError::Image { .. } | CheckError::Shrunk { .. } => Exit::Image,
+            _ => Exit::Checksum,
+        };
+        Self::new(exit, chain(&error), error.next_step())
+    }
+}
+
+impl From<ChooseError> for Failure {
+    fn from(error: ChooseError) -> Self {
+        match error {
+            ChooseError::Platform(error) => error.into(),
+            other => Self::new(Exit::Refused, chain(&other), other.next_step()),
+        }
+    }
+}
+
+impl From<PlatformError> for Failure {
+    fn from(error: PlatformError) -> Self {
+        let exit = match error {
+            PlatformError::Tray { .. } => Exit::Usage,
+            PlatformError::Unreadable { .. } => Exit::Unexpected,
+            _ => Exit::Refused,
+        };
+        Self::new(exit, chain(&error), error.next_step())
+    }
+}
+
+/// The exit status of a job that ended like this.
+pub fn of_job(result: JobResult, fault: Option<&JobFault>) -> Exit {
+    match (result, fault) {
+        (JobResult::Verified | JobResult::Written, _) => Exit::Done,
+        (JobResult::Refused, _) => Exit::Refused,
+        (JobResult::Differs, _) => Exit::Differs,
+        (JobResult::Stopped, _) => Exit::Stopped,
+        (JobResult::Failed, Some(JobFault::ImageRead { .. } | JobFault::ImageShrunk { .. })) => Exit::Image,
+        (JobResult::Failed, Some(JobFault::ImageChanged { .. })) => Exit::Checksum,
+        (JobResult::Failed, Some(JobFault::Reader)) => Exit::Unexpected,
+        (JobResult::Failed, _) => Exit::Drive,
+    }
+}

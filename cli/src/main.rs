@@ -1,0 +1,91 @@
+//! `pyrotyp`: writes Linux and other hybrid installer images to USB drives, and proves what was written.
+
+mod asked;
+mod commands;
+mod exit;
+mod show;
+
+use std::io::{self, Write};
+use std::process::ExitCode;
+
+use anstream::ColorChoice;
+use clap::Parser;
+use pyrotyp_core::Cancel;
+
+use asked::{Asked, Command, Common, When};
+use exit::{Exit, Failure};
+
+fn main() -> ExitCode {
+    // clap ends with status 2 by itself when the command line makes no sense.
+    let asked = Asked::parse();
+    match asked.common.color {
+        When::Auto => {}
+        When::Always => ColorChoice::Always.write_global(),
+        When::Never => ColorChoice::Never.write_global(),
+    }
+    let cancel = Cancel::new();
+    if let Err(error) = listen(&cancel) {
+        tell(&Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {error}"), "run it again"));
+        return ExitCode::from(Exit::Unexpected as u8);
+    }
+    ExitCode::from(run(&asked, &cancel) as u8)
+}
+
+/// Ctrl-C, a closed terminal and a polite kill ask the job to stop; a second one ends the program at once.
+fn listen(cancel: &Cancel) -> io::Result<()> {
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+    for signal in [SIGINT, SIGTERM, SIGHUP] {
+        signal_hook::flag::register_conditional_shutdown(signal, Exit::Stopped as i32, cancel.flag())?;
+        signal_hook::flag::register(signal, cancel.flag())?;
+    }
+    Ok(())
+}
+
+/// Runs one command and tells how it failed, if it did. The demo runs others through this.
+fn run(asked: &Asked, cancel: &Cancel) -> Exit {
+    let common = &asked.common;
+    let done = match &asked.command {
+        Command::Inspect { images } => commands::inspect::run(images, common),
+        Command::Check { image, against } => commands::check::run(image, against, common, cancel),
+        Command::Drives { all } => commands::drives::run(*all, common),
+        Command::Write { .. } => commands::write::run(&asked.command, common, cancel),
+        Command::Compare { drive, image } => commands::compare::run(drive, image, common, cancel),
+        Command::Demo { keep } => commands::demo::run(keep.as_deref(), common, cancel),
+    };
+    match done {
+        Ok(exit) => exit,
+        Err(failure) => {
+            tell(&failure);
+            failure.exit
+        }
+    }
+}
+
+/// Says on standard error what went wrong and what to do next.
+fn tell(failure: &Failure) {
+    let red = show::style::BAD;
+    let mut text = format!("{red}pyrotyp:{red:#} {}\n", failure.text);
+    if !failure.next.is_empty() {
+        text.push_str(&format!("   next: {}\n", failure.next));
+    }
+    // Nobody is left to tell when standard error itself is closed.
+    let _ = anstream::stderr().write_all(text.as_bytes());
+}
+
+/// Puts a result on standard output. A reader that has seen enough and went away is no error.
+fn put(text: &str) -> Result<(), Failure> {
+    match anstream::stdout().write_all(text.as_bytes()) {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+            Err(Failure::new(Exit::Unexpected, format!("can't write the result: {error}"), "check where it goes"))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Says something beside the result, unless told to be quiet.
+fn say(common: &Common, text: &str) {
+    if !common.quiet {
+        // Talk that nobody hears is no reason to stop a job.
+        let _ = anstream::stderr().write_all(text.as_bytes());
+    }
+}

@@ -1,0 +1,70 @@
+//! The card: what will be written where, what will be lost, and the one question.
+
+use std::fmt::Write;
+use std::path::Path;
+
+use pyrotyp_core::drive::{Bus, Drive};
+use pyrotyp_core::image::Inspection;
+use pyrotyp_core::{Finding, human_bytes};
+
+use super::style::{CARE, NAME, of_level};
+use super::{table, text};
+use crate::commands::check::Findings;
+
+/// A link gives this many bytes a second for each megabit it has, after what the protocol takes.
+const BYTES_PER_MEGABIT: u64 = 85_000;
+/// No usual stick takes more than this, in bytes a second, whatever its link could do.
+const STICK_BYTES_PER_SECOND: u64 = 60_000_000;
+
+/// The card and the question.
+pub fn card(
+    path: &Path,
+    inspection: &Inspection,
+    sums: Option<&Findings>,
+    drive: &Drive,
+    findings: &[Finding],
+    read_back: bool,
+) -> String {
+    let mut rows: Vec<(&str, String)> = vec![
+        ("image", path.display().to_string()),
+        ("", text::headline(inspection)),
+        ("", text::boots_line(&inspection.boots)),
+        ("checksum", checksum_words(sums)),
+        ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
+        ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
+    ];
+    let lost = findings.iter().find(|finding| finding.id == "has-data");
+    let lost = lost
+        .map_or("nothing that is known here".to_owned(), |finding| format!("everything on it; it {}", finding.text));
+    rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
+    rows.extend(expected_time(drive, inspection.bytes, read_back).map(|time| ("time", time)));
+    for finding in findings.iter().filter(|finding| finding.id != "has-data") {
+        let style = of_level(finding.level);
+        rows.push(("note", format!("{style}{}{style:#}: {}", finding.id, finding.text)));
+    }
+    let mut out = String::from("\n");
+    for (name, value) in rows {
+        // Writing to a string never fails.
+        let _ = writeln!(out, "  {name:<10}{value}");
+    }
+    let _ = write!(out, "\nTo erase this drive and write the image, type its tag; Enter alone leaves it as it is: ");
+    out
+}
+
+fn checksum_words(sums: Option<&Findings>) -> String {
+    let Some(findings) = sums else { return format!("{CARE}not compared with any published one{CARE:#}") };
+    let words = findings
+        .checked
+        .iter()
+        .map(|checked| format!("{} matches {}", checked.found.algorithm, checked.expected.source));
+    words.collect::<Vec<_>>().join(", ")
+}
+
+/// A first guess, from the link and what sticks usually take; the truth shows once it runs.
+fn expected_time(drive: &Drive, bytes: u64, read_back: bool) -> Option<String> {
+    let link = u64::from(drive.link_mbps?).checked_mul(BYTES_PER_MEGABIT)?;
+    let write = if drive.bus == Bus::Usb { link.min(STICK_BYTES_PER_SECOND) } else { link };
+    let seconds = bytes as f64 / write.max(1) as f64 + if read_back { bytes as f64 / link.max(1) as f64 } else { 0.0 };
+    let part = if read_back { "with reading back" } else { "without reading back" };
+    Some(format!("about {} or more, {part}, as far as the link tells", text::duration(seconds.max(1.0))))
+}

@@ -1,0 +1,8 @@
+//! How results look: tables, the card, progress and JSON. All but progress are pure functions to text.
+
+pub mod card;
+pub mod json;
+pub mod progress;
+pub mod style;
+pub mod table;
+pub mod text;

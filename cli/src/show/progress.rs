@@ -1,0 +1,167 @@
+//! Progress on standard error: a line that moves at a terminal, plain lines elsewhere.
+
+use std::collections::VecDeque;
+use std::io::{self, IsTerminal};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use pyrotyp_core::human_bytes;
+use pyrotyp_core::job::{Stage, Watcher};
+
+use super::text::duration;
+use crate::asked::Common;
+use crate::say;
+
+/// Plain lines come no more often than this.
+const PLAIN_EVERY: Duration = Duration::from_secs(5);
+/// Speed is what was moved in this last stretch.
+const WINDOW: Duration = Duration::from_secs(8);
+/// No time left is told before this much of a stage has gone by.
+const MEANINGFUL_AFTER: Duration = Duration::from_secs(3);
+
+/// Follows a job or a check.
+pub struct Progress {
+    common: Common,
+    bar: Option<ProgressBar>,
+    /// Whether a read-back follows the body.
+    read_back: bool,
+    name: &'static str,
+    total: u64,
+    pace: Pace,
+    said: Instant,
+}
+
+/// What was moved lately.
+struct Pace {
+    began: Instant,
+    marks: VecDeque<(Instant, u64)>,
+}
+
+impl Pace {
+    fn new() -> Self {
+        let began = Instant::now();
+        Self { began, marks: VecDeque::from([(began, 0)]) }
+    }
+
+    fn mark(&mut self, now: Instant, done: u64) {
+        self.marks.push_back((now, done));
+        while self.marks.len() > 2 && self.marks.front().is_some_and(|(at, _)| now - *at > WINDOW) {
+            self.marks.pop_front();
+        }
+    }
+
+    /// Bytes a second in the window.
+    fn rate(&self) -> Option<f64> {
+        let ((first_at, first), (last_at, last)) = (self.marks.front()?, self.marks.back()?);
+        let seconds = (*last_at - *first_at).as_secs_f64();
+        (seconds > 0.05 && last > first).then(|| (last - first) as f64 / seconds)
+    }
+}
+
+impl Progress {
+    fn new(common: &Common, read_back: bool) -> Self {
+        let moving = io::stderr().is_terminal() && !common.quiet;
+        let bar = moving.then(|| {
+            let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::stderr_with_hz(10));
+            let style = ProgressStyle::with_template("  {prefix:<10} {wide_bar:.green/dim} {msg}");
+            bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·"));
+            bar
+        });
+        Self { common: common.clone(), bar, read_back, name: "", total: 0, pace: Pace::new(), said: Instant::now() }
+    }
+
+    /// For a job; `read_back` says whether the body will be read back.
+    pub fn of_job(common: &Common, read_back: bool) -> Self {
+        Self::new(common, read_back)
+    }
+
+    /// For computing the checksums of `bytes` bytes.
+    pub fn of_check(bytes: u64, common: &Common) -> Self {
+        let mut progress = Self::new(common, false);
+        progress.start("check", bytes);
+        progress
+    }
+
+    /// Checksums are computed over this much.
+    pub fn checked(&mut self, done: u64) {
+        self.to(done, 0);
+    }
+
+    /// Clears the line.
+    pub fn finish(self) {
+        if let Some(bar) = self.bar {
+            bar.finish_and_clear();
+        }
+    }
+
+    fn start(&mut self, name: &'static str, total: u64) {
+        (self.name, self.total, self.pace, self.said) = (name, total, Pace::new(), Instant::now());
+        if let Some(bar) = &self.bar {
+            bar.set_prefix(name);
+            bar.set_length(total);
+            bar.set_position(0);
+            bar.set_message("");
+        }
+    }
+
+    /// `after` bytes of other stages follow this one.
+    fn to(&mut self, done: u64, after: u64) {
+        let now = Instant::now();
+        self.pace.mark(now, done);
+        let due = now - self.said >= PLAIN_EVERY;
+        if self.bar.is_none() && !due {
+            return;
+        }
+        let mut message = format!("{} of {}", human_bytes(done), human_bytes(self.total));
+        if let Some(rate) = self.pace.rate() {
+            message.push_str(&format!("  {}/s", human_bytes(rate as u64)));
+            if now - self.pace.began >= MEANINGFUL_AFTER {
+                let left = (self.total.saturating_sub(done) + after) as f64 / rate;
+                message.push_str(&format!("  about {} left", duration(left.max(1.0))));
+            }
+        }
+        match &self.bar {
+            Some(bar) => {
+                bar.set_position(done);
+                bar.set_message(message);
+            }
+            None => {
+                self.said = now;
+                say(&self.common, &format!("{}: {message}\n", self.name));
+            }
+        }
+    }
+}
+
+fn name_of(stage: Stage) -> &'static str {
+    match stage {
+        Stage::Claim => "claim",
+        Stage::Blank => "blank",
+        Stage::Body => "write",
+        Stage::ReadBack => "read back",
+        Stage::Seal => "seal",
+        Stage::Release => "release",
+    }
+}
+
+impl Watcher for Progress {
+    fn began(&mut self, stage: Stage, bytes: u64) {
+        self.start(name_of(stage), bytes);
+    }
+
+    fn moved(&mut self, stage: Stage, done: u64) {
+        let after = if stage == Stage::Body && self.read_back { self.total } else { 0 };
+        self.to(done, after);
+    }
+
+    fn ended(&mut self, stage: Stage) {
+        let telling = matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal);
+        let took = self.pace.began.elapsed().as_secs_f64();
+        let line = format!("{}: {} in {}\n", self.name, human_bytes(self.total), duration(took));
+        match &self.bar {
+            Some(bar) if telling => bar.suspend(|| say(&self.common, &format!("  {line}"))),
+            None if telling => say(&self.common, &line),
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,119 @@
+//! The table of drives.
+
+use pyrotyp_core::drive::{Bus, Drive, Role};
+use pyrotyp_core::{Finding, Level, human_bytes};
+use unicode_width::UnicodeWidthStr;
+
+use super::style::{FAINT, NAME, of_level};
+use crate::asked::Common;
+
+const HEADINGS: [&str; 6] = ["TAG", "ROLE", "DRIVE", "SIZE", "LINK", "PATH"];
+
+/// All rows, with what speaks against each drive below it; `hidden` more were left out.
+pub fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Common) -> String {
+    let mut out = String::new();
+    if shown.is_empty() {
+        out.push_str("no drive is attached that could be written\n");
+    } else {
+        let rows: Vec<_> = shown.iter().map(|(drive, _)| cells(drive)).collect();
+        let width = |column: usize| {
+            let cells = rows.iter().map(|row| row[column].width());
+            cells.chain([HEADINGS[column].width()]).max().unwrap_or_default()
+        };
+        let widths: [usize; 6] = std::array::from_fn(width);
+        let heading = line(&HEADINGS.map(str::to_owned), &widths);
+        out.push_str(&format!("{FAINT}{}{FAINT:#}\n", heading));
+        for ((drive, findings), row) in shown.iter().zip(&rows) {
+            let row = line(row, &widths);
+            let (tag, rest) = row.split_at_checked(drive.tag.as_str().len()).unwrap_or((&row, ""));
+            out.push_str(&format!("{NAME}{tag}{NAME:#}{rest}\n"));
+            for finding in findings.iter().filter(|finding| finding.id != "virtual-drive" || common.verbose) {
+                out.push_str(&finding_line(finding));
+            }
+            if common.verbose {
+                out.push_str(&details(drive));
+            }
+        }
+    }
+    if !common.quiet {
+        if hidden > 0 {
+            let drives = if hidden == 1 { "drive" } else { "drives" };
+            out.push_str(&format!("{hidden} more {drives}, not to be chosen: pyrotyp drives --all\n"));
+        }
+        if shown.iter().any(|(drive, _)| matches!(drive.role(), Role::Stick | Role::Card) && drive.bytes > 0) {
+            out.push_str("next: pyrotyp write IMAGE --to TAG\n");
+        }
+    }
+    out
+}
+
+fn finding_line(finding: &Finding) -> String {
+    let style = of_level(finding.level);
+    match finding.level {
+        Level::Note => format!("       {FAINT}{}{FAINT:#}\n", finding.text),
+        _ => format!("       {style}{}{style:#}: {}\n", finding.id, finding.text),
+    }
+}
+
+fn cells(drive: &Drive) -> [String; 6] {
+    [
+        drive.tag.to_string(),
+        role(drive.role()).to_owned(),
+        drive.name(),
+        if drive.bytes == 0 { "no card".to_owned() } else { human_bytes(drive.bytes) },
+        link(drive),
+        drive.path.clone(),
+    ]
+}
+
+fn line(cells: &[String; 6], widths: &[usize; 6]) -> String {
+    let mut out = String::new();
+    for (cell, width) in cells.iter().zip(widths) {
+        let gap = " ".repeat(width.saturating_sub(cell.width()) + 2);
+        out.push_str(cell);
+        out.push_str(&gap);
+    }
+    out.trim_end().to_owned()
+}
+
+/// A role in one word.
+pub fn role(role: Role) -> &'static str {
+    match role {
+        Role::Stick => "stick",
+        Role::Card => "card",
+        Role::External => "external",
+        Role::Internal => "internal",
+        Role::System => "system",
+        Role::Virtual => "virtual",
+    }
+}
+
+/// How the drive is attached, and how fast that can be.
+pub fn link(drive: &Drive) -> String {
+    let bus = match drive.bus {
+        Bus::Usb => "USB",
+        Bus::Ata => "SATA",
+        Bus::Nvme => "NVMe",
+        Bus::Scsi => "SCSI",
+        Bus::Mmc => "MMC",
+        Bus::Virtio => "virtio",
+        Bus::Virtual => "virtual",
+        Bus::Other => "other",
+    };
+    match drive.link_mbps {
+        Some(mbps) if mbps >= 1000 => format!("{bus} {} Gb/s", f64::from(mbps) / 1000.0),
+        Some(mbps) => format!("{bus} {mbps} Mb/s"),
+        None => bus.to_owned(),
+    }
+}
+
+fn details(drive: &Drive) -> String {
+    let mut out = String::new();
+    if let Some(serial) = &drive.serial {
+        out.push_str(&format!("       serial {serial}\n"));
+    }
+    for link in &drive.links {
+        out.push_str(&format!("       {link}\n"));
+    }
+    out
+}

@@ -1,0 +1,30 @@
+//! A way to stop a running job from outside.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// A switch that is thrown once; all clones share it.
+#[derive(Clone, Debug, Default)]
+pub struct Cancel(Arc<AtomicBool>);
+
+impl Cancel {
+    /// A switch that nobody has thrown.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// The switch as a flag, for a signal handler to set.
+    pub fn flag(&self) -> Arc<AtomicBool> {
+        Arc::clone(&self.0)
+    }
+
+    /// Asks everything that holds a clone to stop.
+    pub fn set(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether somebody asked to stop.
+    pub fn is_set(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}

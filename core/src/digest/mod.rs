@@ -1,0 +1,214 @@
+//! Checksums: which ones, and how bytes become one.
+
+mod check;
+mod sums;
+
+use std::fmt;
+use std::str::FromStr;
+
+use md5::Digest as _;
+use serde::Serialize;
+
+pub use check::{CheckError, Checked, Expected, SumsBeside, check, sums_beside, sums_in};
+pub use sums::{Line, SUMS_BYTES_MOST, parse};
+
+/// A checksum algorithm.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Algorithm {
+    /// RFC 1321; shows damage, proves no origin.
+    Md5,
+    /// FIPS 180-4, §6.1; shows damage, proves no origin.
+    Sha1,
+    /// FIPS 180-4, §6.2.
+    Sha256,
+    /// FIPS 180-4, §6.4.
+    Sha512,
+}
+
+impl Algorithm {
+    /// All of them, the strongest last.
+    pub const ALL: [Self; 4] = [Self::Md5, Self::Sha1, Self::Sha256, Self::Sha512];
+
+    /// Usual name in small letters, such as `sha256`.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Md5 => "md5",
+            Self::Sha1 => "sha1",
+            Self::Sha256 => "sha256",
+            Self::Sha512 => "sha512",
+        }
+    }
+
+    /// Length of its checksum in hexadecimal digits.
+    pub fn hex_digits(self) -> usize {
+        match self {
+            Self::Md5 => 32,
+            Self::Sha1 => 40,
+            Self::Sha256 => 64,
+            Self::Sha512 => 128,
+        }
+    }
+
+    /// The algorithm whose checksums have this many hexadecimal digits.
+    pub fn of_length(digits: usize) -> Option<Self> {
+        Self::ALL.into_iter().find(|algorithm| algorithm.hex_digits() == digits)
+    }
+
+    /// Whether two files with the same checksum can be made on purpose.
+    pub fn is_forgeable(self) -> bool {
+        matches!(self, Self::Md5 | Self::Sha1)
+    }
+}
+
+impl fmt::Display for Algorithm {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Md5 => "MD5",
+            Self::Sha1 => "SHA-1",
+            Self::Sha256 => "SHA-256",
+            Self::Sha512 => "SHA-512",
+        })
+    }
+}
+
+/// A checksum that a person or a file gives, with the algorithm that belongs to it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sum {
+    /// Which algorithm.
+    pub algorithm: Algorithm,
+    /// Hexadecimal digits, small letters, as many as the algorithm has.
+    pub hex: String,
+}
+
+/// Why a text is no checksum.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum SumError {
+    /// An algorithm that is not known here.
+    #[error("`{name}` is no checksum algorithm known here (md5, sha1, sha256, sha512)")]
+    Algorithm {
+        /// As given.
+        name: String,
+    },
+    /// The number of digits fits no algorithm, or not the one named.
+    #[error("a checksum of {found} digits is given where {expected} are needed")]
+    Length {
+        /// How many digits there are.
+        found: usize,
+        /// How many there should be.
+        expected: String,
+    },
+    /// Something other than 0-9 and a-f.
+    #[error("`{found}` is no hexadecimal digit")]
+    Digit {
+        /// The first such character.
+        found: char,
+    },
+}
+
+impl FromStr for Sum {
+    type Err = SumError;
+
+    /// Reads `HEX` or `ALGORITHM:HEX`; without a name, the length decides.
+    fn from_str(text: &str) -> Result<Self, SumError> {
+        let (named, hex) = match text.trim().split_once(':') {
+            Some((name, hex)) => {
+                let plain = name.to_ascii_lowercase().replace('-', "");
+                let known = Algorithm::ALL.into_iter().find(|algorithm| algorithm.name() == plain);
+                (Some(known.ok_or_else(|| SumError::Algorithm { name: name.to_owned() })?), hex)
+            }
+            None => (None, text.trim()),
+        };
+        if let Some(found) = hex.chars().find(|c| !c.is_ascii_hexdigit()) {
+            return Err(SumError::Digit { found });
+        }
+        let algorithm = named.or_else(|| Algorithm::of_length(hex.len()));
+        match algorithm.filter(|algorithm| algorithm.hex_digits() == hex.len()) {
+            Some(algorithm) => Ok(Self { algorithm, hex: hex.to_ascii_lowercase() }),
+            None => Err(SumError::Length {
+                found: hex.len(),
+                expected: named.map_or("32, 40, 64 or 128".into(), |algorithm| algorithm.hex_digits().to_string()),
+            }),
+        }
+    }
+}
+
+/// Several checksums of the same bytes, computed in one pass.
+pub struct Hashers(Vec<(Algorithm, State)>);
+
+enum State {
+    Md5(md5::Md5),
+    Ring(ring::digest::Context),
+}
+
+impl Hashers {
+    /// One for each algorithm named; naming one twice computes it once.
+    pub fn new(algorithms: impl IntoIterator<Item = Algorithm>) -> Self {
+        let mut wanted: Vec<_> = algorithms.into_iter().collect();
+        wanted.sort();
+        wanted.dedup();
+        let state = |algorithm| match algorithm {
+            Algorithm::Md5 => State::Md5(md5::Md5::new()),
+            Algorithm::Sha1 => State::Ring(ring::digest::Context::new(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY)),
+            Algorithm::Sha256 => State::Ring(ring::digest::Context::new(&ring::digest::SHA256)),
+            Algorithm::Sha512 => State::Ring(ring::digest::Context::new(&ring::digest::SHA512)),
+        };
+        Self(wanted.into_iter().map(|algorithm| (algorithm, state(algorithm))).collect())
+    }
+
+    /// Takes in the next bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        for (_, state) in &mut self.0 {
+            match state {
+                State::Md5(hasher) => hasher.update(bytes),
+                State::Ring(context) => context.update(bytes),
+            }
+        }
+    }
+
+    /// The checksums of all the bytes taken in.
+    pub fn finish(self) -> Vec<Sum> {
+        let hex = |bytes: &[u8]| data_encoding::HEXLOWER.encode(bytes);
+        let sum = |(algorithm, state)| Sum {
+            algorithm,
+            hex: match state {
+                State::Md5(hasher) => hex(&hasher.finalize()),
+                State::Ring(context) => hex(context.finish().as_ref()),
+            },
+        };
+        self.0.into_iter().map(sum).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_standards_own_examples_come_out() {
+        // RFC 1321 §A.5 and FIPS 180: the message "abc", here in two parts.
+        let mut hashers = Hashers::new([Algorithm::Sha256, Algorithm::Md5, Algorithm::Sha1, Algorithm::Sha256]);
+        hashers.update(b"a");
+        hashers.update(b"bc");
+        let sums: Vec<_> =
+            hashers.finish().into_iter().map(|sum| format!("{}:{}", sum.algorithm.name(), sum.hex)).collect();
+        assert_eq!(
+            sums,
+            [
+                "md5:900150983cd24fb0d6963f7d28e17f72",
+                "sha1:a9993e364706816aba3e25717850c26c9cd0d89d",
+                "sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad",
+            ]
+        );
+    }
+
+    #[test]
+    fn a_typed_sum_is_read_or_told_what_is_wrong_with_it() {
+        let typed = "SHA-1:A9993E364706816ABA3E25717850C26C9CD0D89D".parse::<Sum>().unwrap();
+        assert_eq!((typed.algorithm, &typed.hex[..4]), (Algorithm::Sha1, "a999"));
+        let wrong: Vec<_> =
+            ["crc:00", "md5:00", "12", "sha256:xy"].map(|text| text.parse::<Sum>().unwrap_err().to_string()).to_vec();
+        insta::assert_snapshot!(wrong.join("\n"), @"");
+    }
+}

@@ -1,0 +1,108 @@
+//! From what a technician typed to the one drive that it means.
+
+use super::{Drive, Located, Platform, PlatformError, Tag};
+
+/// How a drive was named.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NamedBy {
+    /// By its tag: proof of which one is meant.
+    Tag,
+    /// By a link that stays with it.
+    StableLink,
+    /// By where the kernel put it today, which proves nothing.
+    KernelName,
+    /// By being plugged in after the question.
+    Arriving,
+}
+
+/// What the name stands for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Choice {
+    /// The drive.
+    pub drive: Drive,
+    /// How it was named.
+    pub by: NamedBy,
+    /// The partition's number, if the name was that of a partition.
+    pub partition: Option<u32>,
+}
+
+/// Why a name stands for no one drive.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ChooseError {
+    /// Nothing attached has that name.
+    #[error("no drive `{asked}` is attached{}", attached_words(.attached))]
+    NotAttached {
+        /// As typed.
+        asked: String,
+        /// Tags of what is attached.
+        attached: Vec<Tag>,
+    },
+    /// Several drives without a usable serial number look the same.
+    #[error("the tag {tag} fits {} drives that can't be told apart: {}", .paths.len(), .paths.join(", "))]
+    Ambiguous {
+        /// As typed.
+        tag: Tag,
+        /// Where they are.
+        paths: Vec<String>,
+    },
+    /// The system does not answer.
+    #[error(transparent)]
+    Platform(#[from] PlatformError),
+}
+
+fn attached_words(attached: &[Tag]) -> String {
+    let tags: Vec<&str> = attached.iter().map(Tag::as_str).collect();
+    if tags.is_empty() { String::new() } else { format!("; attached are {}", tags.join(", ")) }
+}
+
+impl ChooseError {
+    /// What to do about it.
+    pub fn next_step(&self) -> &'static str {
+        match self {
+            Self::NotAttached { .. } => "plug it in, or choose one that `pyrotyp drives --all` shows",
+            Self::Ambiguous { .. } => "unplug all of them but the one to be written",
+            Self::Platform(error) => error.next_step(),
+        }
+    }
+}
+
+/// Finds the drive that `asked` means: a tag, a stable link or a kernel name.
+///
+/// # Errors
+/// When nothing has that name, when several drives share the tag, or when the system does not answer.
+pub fn choose(platform: &dyn Platform, asked: &str) -> Result<Choice, ChooseError> {
+    let drives = platform.drives()?;
+    if let Ok(tag) = asked.parse::<Tag>() {
+        let mut fitting = drives.iter().filter(|drive| drive.tag == tag);
+        match (fitting.next(), fitting.next()) {
+            (Some(drive), None) => return Ok(Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None }),
+            (Some(_), Some(_)) => {
+                let same = drives.iter().filter(|drive| drive.tag == tag);
+                return Err(ChooseError::Ambiguous { paths: same.map(|drive| drive.path.clone()).collect(), tag });
+            }
+            _ => {}
+        }
+    }
+    let located = platform.locate(asked)?;
+    let (path, stable, partition) = match &located {
+        Some(Located::Drive { path, stable }) => (Some(path), *stable, None),
+        Some(Located::Partition { path, number }) => (Some(path), false, Some(*number)),
+        None => (None, false, None),
+    };
+    match path.and_then(|path| drives.iter().find(|drive| drive.path == *path)) {
+        Some(drive) => {
+            let by = if stable { NamedBy::StableLink } else { NamedBy::KernelName };
+            Ok(Choice { drive: drive.clone(), by, partition })
+        }
+        None => Err(ChooseError::NotAttached {
+            asked: asked.to_owned(),
+            attached: drives.into_iter().map(|drive| drive.tag).collect(),
+        }),
+    }
+}
+
+/// The drive that is in `now` and was not in `before`; a reader counts once its slot has a medium.
+pub fn arrived<'a>(before: &[Drive], now: &'a [Drive]) -> Option<&'a Drive> {
+    now.iter().filter(|drive| drive.bytes > 0).find(|drive| !before.iter().any(|known| known.is_still(drive)))
+}

@@ -1,0 +1,190 @@
+//! What is attached to this machine: drives, who they are, what they are for, and the seam to the system.
+
+mod aligned;
+mod choose;
+mod content;
+#[cfg(target_os = "linux")]
+pub mod linux;
+mod mount_point;
+mod platform;
+mod tag;
+pub mod tray;
+
+use serde::Serialize;
+
+pub use aligned::{ALIGNMENT, AlignedBuf};
+pub use choose::{Choice, ChooseError, NamedBy, arrived, choose};
+pub use platform::{After, Claimed, DriveFault, DriveIo, Located, Platform, PlatformError};
+pub use tag::Tag;
+
+/// How a drive is attached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Bus {
+    /// USB mass storage.
+    Usb,
+    /// SATA or IDE.
+    Ata,
+    /// NVMe.
+    Nvme,
+    /// SCSI or SAS.
+    Scsi,
+    /// SD card or eMMC on a host controller.
+    Mmc,
+    /// Paravirtual disk of a virtual machine.
+    Virtio,
+    /// Made by software from files or other drives, such as a loop device.
+    Virtual,
+    /// Anything else.
+    Other,
+}
+
+/// What a drive is to the technician.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// USB stick.
+    Stick,
+    /// Memory card in a reader, or the reader's empty slot.
+    Card,
+    /// Disk on USB.
+    External,
+    /// Disk inside the PC.
+    Internal,
+    /// Disk that this system runs from.
+    System,
+    /// Loop device and the like.
+    Virtual,
+}
+
+/// A part of a drive, or the whole where it carries a file system without a partition table.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Volume {
+    /// Length in bytes.
+    pub bytes: u64,
+    /// File system, such as `fat32`.
+    pub filesystem: Option<String>,
+    /// Label of the file system.
+    pub label: Option<String>,
+    /// Where it is mounted.
+    pub mounted_at: Option<String>,
+}
+
+/// A partition, by its number in the table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Partition {
+    /// Number, counted from 1.
+    pub number: u32,
+    /// What it holds.
+    pub volume: Volume,
+}
+
+/// Why a drive is needed by the running system.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Use {
+    /// The running system needs it: its root, boot, home or swap, say.
+    System {
+        /// In words, such as `/` or `swap`.
+        what: String,
+    },
+    /// A volume that the desktop mounted, which can be unmounted.
+    Removable {
+        /// Where it is mounted.
+        at: String,
+    },
+    /// A volume that somebody mounted on purpose.
+    Mounted {
+        /// Where it is mounted.
+        at: String,
+    },
+    /// Part of something larger: an array, an encrypted or logical volume, a loop device.
+    Held {
+        /// By what, in words.
+        by: String,
+    },
+}
+
+/// A whole drive, as the system describes it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Drive {
+    /// Who it is.
+    pub tag: Tag,
+    /// Where the system has it now.
+    pub path: String,
+    /// Paths that stay the same while it is in the same port or on the same PC.
+    pub links: Vec<String>,
+    /// Maker, as the drive says.
+    pub vendor: Option<String>,
+    /// Model, as the drive says.
+    pub model: Option<String>,
+    /// Serial number, as the drive says.
+    pub serial: Option<String>,
+    /// Size in bytes; zero when there is no medium.
+    pub bytes: u64,
+    /// Smallest unit that can be written, in bytes.
+    pub sector_bytes: u32,
+    /// How it is attached.
+    pub bus: Bus,
+    /// Speed of its link, in megabits a second.
+    pub link_mbps: Option<u32>,
+    /// Whether it says that its medium can be removed.
+    pub removable: bool,
+    /// Whether it refuses to be written.
+    pub write_protected: bool,
+    /// Number that grows each time a medium appears here, so that a swap shows.
+    pub generation: Option<u64>,
+    /// Partitions, in order.
+    pub partitions: Vec<Partition>,
+    /// File system on the drive as a whole, without or around a partition table.
+    pub whole: Option<Volume>,
+    /// What the running system needs it for.
+    pub uses: Vec<Use>,
+}
+
+/// Words in a model's name that tell a card reader.
+const READER_WORDS: [&str; 6] = ["card", "reader", "sd/mmc", "sdxc", "microsd", "multi-card"];
+
+/// More than this is far larger than a stick, in bytes: sticks of 256 GB are ordinary, disks begin at 320 GB.
+pub const STICK_BYTES_MOST: u64 = 300_000_000_000;
+
+impl Drive {
+    /// What the drive is to the technician.
+    pub fn role(&self) -> Role {
+        if self.uses.iter().any(|use_| matches!(use_, Use::System { .. })) {
+            return Role::System;
+        }
+        match self.bus {
+            Bus::Virtual => Role::Virtual,
+            Bus::Mmc if self.removable => Role::Card,
+            Bus::Usb if self.removable && (self.bytes == 0 || self.is_reader()) => Role::Card,
+            Bus::Usb if self.removable && self.bytes <= STICK_BYTES_MOST => Role::Stick,
+            Bus::Usb => Role::External,
+            _ => Role::Internal,
+        }
+    }
+
+    fn is_reader(&self) -> bool {
+        let model = self.model.as_deref().unwrap_or_default().to_lowercase();
+        READER_WORDS.iter().any(|word| model.contains(word))
+    }
+
+    /// Vendor and model in one line, or what there is of them.
+    pub fn name(&self) -> String {
+        let parts = [self.vendor.as_deref(), self.model.as_deref()];
+        let name = parts.into_iter().flatten().collect::<Vec<_>>().join(" ");
+        if name.is_empty() { "unnamed drive".to_owned() } else { name }
+    }
+
+    /// Everything on it that carries a file system, the whole first.
+    pub fn volumes(&self) -> impl Iterator<Item = &Volume> {
+        self.whole.iter().chain(self.partitions.iter().map(|partition| &partition.volume))
+    }
+
+    /// Whether `other` is this drive with the same medium still in the same place.
+    pub fn is_still(&self, other: &Self) -> bool {
+        self.path == other.path
+            && self.tag == other.tag
+            && self.bytes == other.bytes
+            && self.generation == other.generation
+    }
+}

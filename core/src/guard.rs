@@ -1,0 +1,240 @@
+//! What speaks against writing to a drive: values in, findings out, nothing read or written.
+
+use crate::drive::{Bus, Choice, Drive, NamedBy, Role, Use};
+use crate::{Finding, Level, human_bytes};
+
+/// A rule of the guard, as `--accept` and the documentation know it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Rule {
+    /// Its id.
+    pub id: &'static str,
+    /// How much its finding weighs.
+    pub level: Level,
+    /// When it speaks.
+    pub when: &'static str,
+}
+
+const fn rule(id: &'static str, level: Level, when: &'static str) -> Rule {
+    Rule { id, level, when }
+}
+
+/// Every rule about drives, in the order in which they are looked at.
+pub const RULES: [Rule; 14] = [
+    rule("system-disk", Level::Stop, "the running system needs the drive: root, boot, home or swap"),
+    rule("partition-given", Level::Stop, "a partition was named in place of its drive"),
+    rule("no-proof", Level::Stop, "nobody confirms the drive, and it was not named by its tag"),
+    rule("image-on-target", Level::Stop, "the image itself lies on the drive"),
+    rule("in-use", Level::Stop, "a volume is mounted on purpose, or the drive is part of something larger"),
+    rule("no-medium", Level::Stop, "the reader's slot is empty"),
+    rule("write-protected", Level::Stop, "the drive refuses to be written"),
+    rule("too-small", Level::Stop, "the image does not fit"),
+    rule("internal-disk", Level::Ask, "the drive is inside the PC"),
+    rule("external-disk", Level::Ask, "a disk on USB: not removable, or far larger than a stick"),
+    rule("virtual-drive", Level::Ask, "a loop device or the like"),
+    rule("no-serial", Level::Note, "the drive has no usable serial number, so that its tag may fit others"),
+    rule("mounted", Level::Note, "the desktop mounted a volume, which the job will unmount"),
+    rule("has-data", Level::Note, "there is something on the drive"),
+];
+
+/// Rules about images that `--accept` can lift.
+pub const IMAGE_RULES: [Rule; 3] = [
+    rule("optical-only", Level::Ask, "the image starts from an optical disc only"),
+    rule("bare-filesystem", Level::Ask, "the image is a file system without a partition table"),
+    rule("nothing-to-start", Level::Ask, "the image holds data only"),
+];
+
+/// What the guard needs to know beside the drive itself.
+#[derive(Clone, Debug, Default)]
+pub struct Circumstances {
+    /// Size that the image needs; `None` while no image is chosen.
+    pub needs_bytes: Option<u64>,
+    /// [`Drive::path`] of the drives that hold the image.
+    pub image_on: Vec<String>,
+    /// Nobody will be asked to confirm the drive.
+    pub unattended: bool,
+}
+
+/// What speaks against a drive that was chosen by name, the partition's number included.
+pub fn findings_for_choice(choice: &Choice, circumstances: &Circumstances) -> Vec<Finding> {
+    let mut found = findings(&choice.drive, circumstances);
+    if let Some(number) = choice.partition {
+        let Drive { tag, path, .. } = &choice.drive;
+        let text = format!("that is partition {number} of drive {tag} ({path}, {}), not a drive", choice.drive.name());
+        let next = format!("if the whole drive is meant, say --to {tag}");
+        found.insert(0, Finding::stop("partition-given", text, next));
+    }
+    if circumstances.unattended && choice.by != NamedBy::Tag {
+        let Drive { tag, path, .. } = &choice.drive;
+        let text = format!("the name {path} proves nothing: the next drive plugged in may get it");
+        let next = format!("without a technician to confirm it, name the drive by its tag: --to {tag}");
+        found.push(Finding::stop("no-proof", text, next));
+    }
+    found
+}
+
+/// What speaks against a drive, the heaviest first.
+pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
+    let mut found = Vec::new();
+    uses(drive, &mut found);
+    if circumstances.image_on.contains(&drive.path) {
+        let text = "the image itself lies on this drive";
+        found.push(Finding::stop("image-on-target", text, "copy the image to another disk first"));
+    }
+    if drive.bytes == 0 {
+        found.push(Finding::stop("no-medium", "there is no card in the reader", "put the card in"));
+    } else if let Some(needs) = circumstances.needs_bytes.and_then(|needs| whole_sectors(needs, drive.sector_bytes))
+        && needs > drive.bytes
+    {
+        let (need, have) = (human_bytes(needs), human_bytes(drive.bytes));
+        let text = format!("the image needs {needs} bytes ({need}), the drive has {} ({have})", drive.bytes);
+        found.push(Finding::stop("too-small", text, format!("choose a drive of {need} or more")));
+    }
+    if drive.write_protected {
+        let next = "slide the lock switch of the card or stick; without one, it has given up for good";
+        found.push(Finding::stop("write-protected", "the drive is write-protected", next));
+    }
+    match drive.role() {
+        Role::Internal => found.push(Finding::ask(
+            "internal-disk",
+            format!("this is a disk inside the PC ({})", bus_words(drive.bus)),
+            "choose a stick, or name this finding with --accept internal-disk",
+        )),
+        Role::External => found.push(Finding::ask(
+            "external-disk",
+            if drive.removable {
+                format!(
+                    "{} is far larger than a stick: probably a disk with somebody's files",
+                    human_bytes(drive.bytes)
+                )
+            } else {
+                "this is a disk on USB, not a stick: probably one with somebody's files".to_owned()
+            },
+            "choose a stick, or name this finding with --accept external-disk",
+        )),
+        Role::Virtual => found.push(Finding::ask(
+            "virtual-drive",
+            format!("this is made by software from {}", drive.serial.as_deref().unwrap_or("a file")),
+            "for tests and trials, name this finding with --accept virtual-drive",
+        )),
+        Role::Stick | Role::Card | Role::System => {}
+    }
+    if drive.tag.is_unsure() && drive.bytes > 0 {
+        found.push(Finding::note("no-serial", "it has no usable serial number: another drive may have the same tag"));
+    }
+    if let Some(what) = data_words(drive) {
+        found.push(Finding::note("has-data", what));
+    }
+    found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
+    found
+}
+
+fn uses(drive: &Drive, found: &mut Vec<Finding>) {
+    let all = |pick: fn(&Use) -> Option<&str>| drive.uses.iter().filter_map(pick).collect::<Vec<_>>().join(", ");
+    let system = all(|use_| if let Use::System { what } = use_ { Some(what) } else { None });
+    let mounted = all(|use_| if let Use::Mounted { at } = use_ { Some(at) } else { None });
+    let held = all(|use_| if let Use::Held { by } = use_ { Some(by) } else { None });
+    let removable = all(|use_| if let Use::Removable { at } = use_ { Some(at) } else { None });
+    if !system.is_empty() {
+        let text = format!("this system runs from it ({system})");
+        found.push(Finding::stop("system-disk", text, "choose another; no option opens the way to this one"));
+    } else if !mounted.is_empty() {
+        let next = format!("make sure that it is not needed, then unmount it: umount {}", mounted.replace(',', ""));
+        found.push(Finding::stop("in-use", format!("it is mounted at {mounted}"), next));
+    } else if !held.is_empty() {
+        let text = format!("it is part of {held}");
+        found.push(Finding::stop("in-use", text, "make sure that it is not needed, then take that apart first"));
+    }
+    if !removable.is_empty() {
+        found.push(Finding::note("mounted", format!("mounted at {removable}; the job will unmount it")));
+    }
+}
+
+/// `bytes` as the whole sectors that it takes.
+fn whole_sectors(bytes: u64, sector_bytes: u32) -> Option<u64> {
+    bytes.checked_next_multiple_of(u64::from(sector_bytes.max(1)))
+}
+
+fn bus_words(bus: Bus) -> &'static str {
+    match bus {
+        Bus::Usb => "USB",
+        Bus::Ata => "SATA",
+        Bus::Nvme => "NVMe",
+        Bus::Scsi => "SCSI",
+        Bus::Mmc => "MMC",
+        Bus::Virtio => "virtio",
+        Bus::Virtual => "virtual",
+        Bus::Other => "unknown bus",
+    }
+}
+
+/// What would be lost, in a line; `None` for a blank drive.
+fn data_words(drive: &Drive) -> Option<String> {
+    let describe = |volume: &crate::drive::Volume| {
+        let label = volume.label.as_deref().map(|label| format!("\"{label}\" "));
+        let system = volume.filesystem.as_deref().unwrap_or("unknown content");
+        format!("{}({system}, {})", label.unwrap_or_default(), human_bytes(volume.bytes))
+    };
+    let held: Vec<_> = drive.volumes().map(describe).collect();
+    let shown = held.get(..held.len().min(4)).unwrap_or_default().join(", ");
+    let more = held.len().saturating_sub(4);
+    match held.len() {
+        0 => None,
+        _ if more > 0 => Some(format!("holds {shown} and {more} more")),
+        _ => Some(format!("holds {shown}")),
+    }
+}
+
+/// Proof that the guard let one job onto one drive. Only [`clear`] makes one, and claiming spends it.
+#[derive(Debug)]
+pub struct Cleared {
+    drive: Drive,
+}
+
+impl Cleared {
+    /// The drive as it was when it was cleared.
+    pub fn drive(&self) -> &Drive {
+        &self.drive
+    }
+}
+
+/// The guard's no: every finding that stands.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("drive {tag} stays as it is: {}", ids(.standing))]
+pub struct Refused {
+    /// The drive's tag.
+    pub tag: String,
+    /// What stands in the way, in the order found.
+    pub standing: Vec<Finding>,
+}
+
+fn ids(standing: &[Finding]) -> String {
+    standing.iter().map(|finding| finding.id).collect::<Vec<_>>().join(", ")
+}
+
+/// Lets a job onto the chosen drive, or says what stands in the way. Reads and writes nothing.
+///
+/// The findings about the drive are made here, so that none can be left out; `about_image` adds those of the image.
+/// A finding at level `stop` stands whatever `accepted` names; one at level `ask` is lifted by its id.
+///
+/// # Errors
+/// [`Refused`] names every finding that stands.
+pub fn clear(
+    choice: &Choice,
+    circumstances: &Circumstances,
+    about_image: &[Finding],
+    accepted: &[String],
+) -> Result<Cleared, Refused> {
+    let stands = |finding: &Finding| match finding.level {
+        Level::Stop => true,
+        Level::Ask => !accepted.iter().any(|id| id == finding.id),
+        Level::Note => false,
+    };
+    let about_drive = findings_for_choice(choice, circumstances);
+    let all = about_image.iter().cloned().chain(about_drive);
+    let standing: Vec<Finding> = all.filter(stands).collect();
+    if standing.is_empty() {
+        Ok(Cleared { drive: choice.drive.clone() })
+    } else {
+        Err(Refused { tag: choice.drive.tag.to_string(), standing })
+    }
+}

@@ -1,0 +1,37 @@
+//! Fixed-size fields out of raw bytes: where the readers of on-disk structures touch data.
+
+/// The `N` bytes at offset `at`, if they are there.
+pub fn take<const N: usize>(data: &[u8], at: usize) -> Option<[u8; N]> {
+    data.get(at..).and_then(|rest| rest.first_chunk()).copied()
+}
+
+/// Little-endian number of two bytes.
+pub fn u16_le(data: &[u8], at: usize) -> Option<u16> {
+    take(data, at).map(u16::from_le_bytes)
+}
+
+/// Little-endian number of four bytes.
+pub fn u32_le(data: &[u8], at: usize) -> Option<u32> {
+    take(data, at).map(u32::from_le_bytes)
+}
+
+/// Little-endian number of eight bytes.
+pub fn u64_le(data: &[u8], at: usize) -> Option<u64> {
+    take(data, at).map(u64::from_le_bytes)
+}
+
+/// A number that ECMA-119 stores twice, little-endian and then big-endian; `None` if the two differ.
+pub fn both32(data: &[u8], at: usize) -> Option<u32> {
+    let low = take(data, at).map(u32::from_le_bytes)?;
+    let high = take(data, at.checked_add(4)?).map(u32::from_be_bytes)?;
+    (low == high).then_some(low)
+}
+
+/// Text of fixed length without its padding (spaces or zeros); control characters become spaces.
+pub fn text(data: &[u8], at: usize, len: usize) -> Option<String> {
+    let raw = data.get(at..at.checked_add(len)?)?;
+    let raw = raw.split(|byte| *byte == 0).next().unwrap_or_default();
+    let text: String = String::from_utf8_lossy(raw).chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    let text = text.trim();
+    (!text.is_empty()).then(|| text.to_owned())
+}

@@ -1,0 +1,139 @@
+//! File systems by their superblocks: what is this volume formatted with, and what is it called?
+//!
+//! Promise: any bytes give an answer, never a panic, in memory bounded by [`HEAD`].
+
+use std::io;
+
+use super::fat::{self, Width};
+use super::field::{take, text, u16_le, u32_le, u64_le};
+use super::iso9660;
+use super::read_at::ReadAt;
+
+/// How much of a volume is looked at, in bytes; btrfs keeps its superblock at 64 KiB.
+const HEAD: usize = 68 << 10;
+
+/// A file system that was recognised.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FileSystem {
+    /// Its usual name, such as `fat32` or `ext4`.
+    pub name: &'static str,
+    /// The volume's label.
+    pub label: Option<String>,
+    /// Length that the superblock declares, in bytes.
+    pub bytes: Option<u64>,
+}
+
+struct Magic {
+    name: &'static str,
+    at: usize,
+    is: &'static [u8],
+    /// Offset and length of the label.
+    label: Option<(usize, usize)>,
+    bytes: fn(&[u8]) -> Option<u64>,
+}
+
+fn unsaid(_: &[u8]) -> Option<u64> {
+    None
+}
+
+/// One row each; the source is the structure that the system's own tools document.
+const TABLE: [Magic; 9] = [
+    // NTFS boot sector: total sectors at 40, bytes per sector at 11.
+    Magic {
+        name: "ntfs",
+        at: 3,
+        is: b"NTFS    ",
+        label: None,
+        bytes: |raw| u64_le(raw, 40)?.checked_mul(u64::from(u16_le(raw, 11)?)),
+    },
+    // exFAT specification, §3.1: volume length at 72, in sectors of 2^(byte 108) bytes.
+    Magic {
+        name: "exfat",
+        at: 3,
+        is: b"EXFAT   ",
+        label: None,
+        bytes: |raw| u64_le(raw, 72)?.checked_mul(1u64.checked_shl(u32::from(*raw.get(108)?))?),
+    },
+    // XFS superblock: block size at 4 and blocks at 8, big-endian; name at 108.
+    Magic {
+        name: "xfs",
+        at: 0,
+        is: b"XFSB",
+        label: Some((108, 12)),
+        bytes: |raw| {
+            let block = take(raw, 4).map(u32::from_be_bytes)?;
+            take(raw, 8).map(u64::from_be_bytes)?.checked_mul(u64::from(block))
+        },
+    },
+    // LUKS header: label of version 2 at 24.
+    Magic { name: "luks", at: 0, is: b"LUKS\xBA\xBE", label: None, bytes: unsaid },
+    // Squashfs 4.0 superblock: bytes used at 40.
+    Magic { name: "squashfs", at: 0, is: b"hsqs", label: None, bytes: |raw| u64_le(raw, 40) },
+    // HFS+ volume header at 1024: block size at 40 and blocks at 44, big-endian.
+    Magic {
+        name: "hfsplus",
+        at: 1024,
+        is: b"H+\0\x04",
+        label: None,
+        bytes: |raw| {
+            let number = |at| take(raw, at).map(u32::from_be_bytes).map(u64::from);
+            number(1064)?.checked_mul(number(1068)?)
+        },
+    },
+    // Linux swap header: the signature ends the first page; label at 1052.
+    Magic { name: "swap", at: 4086, is: b"SWAPSPACE2", label: Some((1052, 16)), bytes: unsaid },
+    // btrfs superblock at 64 KiB: total bytes at 0x70, label at 0x12B.
+    Magic {
+        name: "btrfs",
+        at: 0x1_0040,
+        is: b"_BHRfS_M",
+        label: Some((0x1_012B, 255)),
+        bytes: |raw| u64_le(raw, 0x1_0070),
+    },
+    // ext superblock at 1024: label at 120. Which of the family it is follows from the features.
+    Magic {
+        name: "ext2",
+        at: 1080,
+        is: &[0x53, 0xEF],
+        label: Some((1144, 16)),
+        bytes: |raw| u64::from(u32_le(raw, 1028)?).checked_mul(1024u64.checked_shl(u32_le(raw, 1048)?)?),
+    },
+];
+
+/// Which file system fills `volume`, if any that is known here.
+///
+/// # Errors
+/// When the volume can't be read.
+pub fn recognise(volume: &dyn ReadAt) -> io::Result<Option<FileSystem>> {
+    if let Some(fat) = fat::read(volume)? {
+        let name = match fat.width {
+            Width::Fat12 => "fat12",
+            Width::Fat16 => "fat16",
+            Width::Fat32 => "fat32",
+        };
+        return Ok(Some(FileSystem { name, label: fat.label, bytes: Some(fat.bytes) }));
+    }
+    let mut head = vec![0u8; HEAD];
+    let count = volume.fill_at(0, &mut head)?;
+    head.truncate(count);
+    let known = TABLE.iter().find(|magic| head.get(magic.at..).is_some_and(|rest| rest.starts_with(magic.is)));
+    if let Some(magic) = known {
+        return Ok(Some(FileSystem {
+            name: if magic.name == "ext2" { ext_name(&head) } else { magic.name },
+            label: magic.label.and_then(|(at, len)| text(&head, at, len)),
+            bytes: (magic.bytes)(&head),
+        }));
+    }
+    let iso = iso9660::read(volume)?.and_then(Result::ok);
+    Ok(iso.map(|iso| FileSystem { name: "iso9660", label: iso.label, bytes: Some(iso.declared_bytes) }))
+}
+
+/// ext3 has a journal (compatible feature 4); ext4 has extents (incompatible feature 0x40).
+fn ext_name(head: &[u8]) -> &'static str {
+    let (compatible, incompatible) = (u32_le(head, 1116).unwrap_or(0), u32_le(head, 1120).unwrap_or(0));
+    match (compatible & 4 != 0, incompatible & 0x40 != 0) {
+        (_, true) => "ext4",
+        (true, false) => "ext3",
+        (false, false) => "ext2",
+    }
+}

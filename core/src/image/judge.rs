@@ -1,0 +1,192 @@
+//! From what was read to a verdict, with its reasons.
+
+use super::{Boot, Container, Facts, Firmware, Inspection, Kind, Stranger, Verdict, Via, Whole, eltorito, gpt};
+use crate::{Finding, Level, human_bytes};
+
+/// Drives come in whole sectors of this many bytes at least.
+const SMALLEST_SECTOR: u64 = 512;
+
+const DOWNLOAD_AGAIN: &str = "download it again";
+
+/// Judges the facts; reads nothing.
+pub fn judge(facts: Facts) -> Inspection {
+    let kind = kind(&facts);
+    let declared_bytes = declared(&facts);
+    let whole = match declared_bytes {
+        None => Whole::Unknown,
+        Some(end) if end <= facts.bytes => Whole::Yes,
+        Some(_) => Whole::No,
+    };
+    let boots = boots(&facts);
+    let mut findings = Vec::new();
+    match kind {
+        Kind::Empty => findings.push(Finding::stop("empty", "the file holds no bytes", DOWNLOAD_AGAIN)),
+        Kind::Archive | Kind::Other => findings.push(not_an_image(&facts)),
+        Kind::Iso9660 | Kind::Disk | Kind::Filesystem => {
+            extent(&facts, declared_bytes, &mut findings);
+            damage(&facts, &mut findings);
+            starts(&facts, kind, &boots, &mut findings);
+        }
+    }
+    let worst = findings.iter().map(|finding| finding.level).max();
+    let verdict = match worst {
+        Some(Level::Stop | Level::Ask) => Verdict::No,
+        _ if findings.iter().any(|finding| finding.id == "half-a-table") => Verdict::Caution,
+        _ => Verdict::Ready,
+    };
+    let volume = facts.volume.and_then(Result::ok);
+    let label = volume.as_ref().and_then(|volume| volume.label.clone());
+    Inspection {
+        bytes: facts.bytes,
+        kind,
+        container: match facts.stranger {
+            Some(Stranger::Packed { format, .. }) => Some(Container { format, unpacked_bytes: None }),
+            _ => None,
+        },
+        label: label.or_else(|| facts.filesystem.and_then(|system| system.label)),
+        created: volume.as_ref().and_then(|volume| volume.created.clone()),
+        whole,
+        declared_bytes,
+        verdict,
+        findings,
+        boots,
+        needs_bytes: facts.bytes.max(declared_bytes.unwrap_or(0)).next_multiple_of(SMALLEST_SECTOR),
+        volume,
+        esps: facts.esps,
+    }
+}
+
+fn kind(facts: &Facts) -> Kind {
+    if facts.bytes == 0 {
+        Kind::Empty
+    } else if facts.volume.is_some() {
+        Kind::Iso9660
+    } else if matches!(facts.stranger, Some(Stranger::Packed { .. } | Stranger::Archive(_))) {
+        Kind::Archive
+    } else if facts.gpt.is_some() || facts.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty()) {
+        Kind::Disk
+    } else if facts.filesystem.is_some() {
+        Kind::Filesystem
+    } else {
+        Kind::Other
+    }
+}
+
+/// The furthest end that any table or volume declares: an ESP often lies behind the end of the ISO volume.
+fn declared(facts: &Facts) -> Option<u64> {
+    let volume = facts.volume.iter().flatten().map(|volume| volume.declared_bytes);
+    let mbr = facts.mbr.iter().filter_map(|mbr| mbr.declared_end());
+    let gpt = facts.gpt.iter().filter_map(|gpt| gpt.declared_end());
+    let filesystem = facts.filesystem.iter().filter_map(|system| system.bytes);
+    volume.chain(mbr).chain(gpt).chain(filesystem).max()
+}
+
+fn boots(facts: &Facts) -> Vec<Boot> {
+    let mut boots = Vec::new();
+    if facts.mbr.as_ref().is_some_and(|mbr| mbr.boot_code) {
+        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::Mbr });
+    }
+    let programs = facts.esps.iter().flat_map(|esp| &esp.archs);
+    boots.extend(programs.map(|arch| Boot { firmware: Firmware::Uefi, arch, via: Via::Esp }));
+    let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
+    if entries.clone().any(|entry| entry.bootable && entry.platform == eltorito::PlatformId::BIOS) {
+        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::ElTorito });
+    }
+    let optical = facts.optical_archs.iter();
+    boots.extend(optical.map(|arch| Boot { firmware: Firmware::Uefi, arch, via: Via::ElTorito }));
+    boots.sort();
+    boots.dedup();
+    boots
+}
+
+fn not_an_image(facts: &Facts) -> Finding {
+    match facts.stranger {
+        Some(Stranger::Packed { format, with }) => Finding::stop(
+            "packed",
+            format!("is packed ({format}); what is inside can't be judged or written yet"),
+            format!("unpack it first with `{with}`, then give the unpacked file"),
+        ),
+        Some(Stranger::Archive(what)) => {
+            Finding::stop("not-an-image", format!("is {what}"), "unpack it, then give the image inside")
+        }
+        Some(Stranger::Other { what, next }) => Finding::stop("not-an-image", format!("is {what}"), next),
+        None if facts.head_is_zero => {
+            Finding::stop("not-an-image", "begins with zeros where an image has its tables", DOWNLOAD_AGAIN)
+        }
+        None => Finding::stop(
+            "not-an-image",
+            "holds no volume, partition table or file system that is known here",
+            "check that this is the right file; a download may have failed at its start",
+        ),
+    }
+}
+
+/// Whether the file ends where it says.
+fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
+    let Some(end) = declared else { return };
+    if let Some(missing) = end.checked_sub(facts.bytes).filter(|missing| *missing > 0) {
+        findings.push(Finding::stop(
+            "cut-short",
+            format!("{missing} bytes are missing: the image declares {end}, the file has {}", facts.bytes),
+            format!("finish the download ({} to go), or start it again", human_bytes(missing)),
+        ));
+    } else if let Some(more) = facts.bytes.checked_sub(end).filter(|more| *more > 0) {
+        findings.push(Finding::note("padding", format!("{more} bytes follow the declared end; that is usual")));
+    }
+}
+
+/// Contradictions and failed CRCs.
+fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
+    if let Some(Err(fault)) = &facts.volume {
+        let text = format!("the ISO 9660 volume descriptor is damaged: {fault}");
+        findings.push(Finding::stop("damaged", text, DOWNLOAD_AGAIN));
+    }
+    if facts.catalogue.as_ref().is_some_and(|catalogue| !catalogue.checksum_ok) {
+        let text = "the El Torito boot catalogue's checksum is wrong; an optical disc may not start";
+        findings.push(Finding::note("catalogue-checksum", text));
+    }
+    let Some(gpt) = &facts.gpt else { return };
+    match (&gpt.primary, &gpt.backup) {
+        (Ok(_), Ok(_)) => {}
+        // The end of the file is missing, which is said already.
+        (Ok(_), Err(gpt::GptFault::BehindEnd { .. })) => {}
+        (Ok(_), Err(fault)) => findings.push(half_a_table("backup", fault)),
+        (Err(fault), Ok(_)) => findings.push(half_a_table("primary", fault)),
+        (Err(first), Err(second)) => {
+            let text = format!("neither copy of the GPT can be used: {first}; {second}");
+            findings.push(Finding::stop("damaged", text, DOWNLOAD_AGAIN));
+        }
+    }
+}
+
+fn half_a_table(which: &str, fault: &gpt::GptFault) -> Finding {
+    let text = format!("the {which} GPT can't be used ({fault}); some firmware then starts nothing");
+    Finding { next: "check the image's checksum".into(), ..Finding::note("half-a-table", text) }
+}
+
+/// Whether anything on a stick would start.
+fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>) {
+    if boots.iter().any(|boot| boot.via != Via::ElTorito) {
+        return;
+    }
+    if !boots.is_empty() {
+        findings.push(Finding::ask(
+            "optical-only",
+            "starts from an optical disc only: there is no boot code and no EFI system partition for a stick",
+            "look for the hybrid or USB edition of this image",
+        ));
+    } else if kind == Kind::Filesystem {
+        let name = facts.filesystem.as_ref().map_or("unknown", |system| system.name);
+        findings.push(Finding::ask(
+            "bare-filesystem",
+            format!("is a bare {name} file system without a partition table: no PC starts from it"),
+            "check that this is the image meant for drives",
+        ));
+    } else {
+        findings.push(Finding::ask(
+            "nothing-to-start",
+            "holds data only: neither boot code for a BIOS nor a program for UEFI",
+            "check that this is the installer's image",
+        ));
+    }
+}

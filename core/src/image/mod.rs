@@ -1,0 +1,299 @@
+//! What is this file, is it whole, and would a stick made from it start a PC?
+//!
+//! Everything here works on bytes behind [`ReadAt`]: no file is opened, nothing is written.
+//! Promise: any bytes at all give an [`Inspection`], in memory bounded whatever they say.
+
+pub mod eltorito;
+pub mod fat;
+mod field;
+pub mod filesystem;
+pub mod gpt;
+pub mod iso9660;
+mod judge;
+pub mod mbr;
+mod read_at;
+mod recognise;
+
+use std::io;
+
+use serde::Serialize;
+
+use crate::Finding;
+pub use read_at::{ImageFile, Part, ReadAt};
+pub use recognise::Stranger;
+
+/// How much of a file's start is looked at when nothing better is known, in bytes.
+const HEAD: usize = 64 << 10;
+/// Most partitions looked into for EFI programs.
+const PARTITIONS_MOST: usize = 16;
+
+/// What kind of thing the file is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// An ISO 9660 volume, hybrid or not.
+    Iso9660,
+    /// A disk with a partition table.
+    Disk,
+    /// One file system without a partition table.
+    Filesystem,
+    /// Packed, or an archive of files.
+    Archive,
+    /// No bytes at all.
+    Empty,
+    /// Anything else.
+    Other,
+}
+
+/// Whether the file reaches to the furthest end that it declares.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Whole {
+    /// It does.
+    Yes,
+    /// It ends before.
+    No,
+    /// It declares no end.
+    Unknown,
+}
+
+/// Whether a stick made from this image starts a PC.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Verdict {
+    /// It should.
+    Ready,
+    /// It may not; the findings say why.
+    Caution,
+    /// It won't.
+    No,
+}
+
+/// Firmware that starts a PC.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Firmware {
+    /// BIOS, or UEFI that imitates it.
+    Bios,
+    /// UEFI.
+    Uefi,
+}
+
+/// Where the firmware finds what it starts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Via {
+    /// Boot code in the first sector: from a stick.
+    Mbr,
+    /// EFI system partition: from a stick.
+    Esp,
+    /// Boot catalogue: from an optical disc.
+    ElTorito,
+}
+
+/// One way in which a PC starts from the image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Boot {
+    /// Which firmware.
+    pub firmware: Firmware,
+    /// Which processor: `x86`, `x86-64`, `arm`, `aarch64`, `riscv64` or `loongarch64`.
+    pub arch: &'static str,
+    /// From where.
+    pub via: Via,
+}
+
+/// A packed image's wrapping.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Container {
+    /// `gz`, `xz`, `zst`, `bz2`, `lz4` or `zip`.
+    pub format: &'static str,
+    /// Size of what is inside, where the container says it.
+    pub unpacked_bytes: Option<u64>,
+}
+
+/// A FAT volume in the image that may hold EFI programs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EspVolume {
+    /// Number of its partition; `None` when the whole image is this volume.
+    pub partition: Option<u32>,
+    /// First byte in the image.
+    pub start: u64,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Architectures for which it holds a program to start.
+    pub archs: Vec<&'static str>,
+}
+
+/// All that the bytes tell about an image.
+#[derive(Clone, Debug)]
+pub struct Inspection {
+    /// Size of the file, in bytes.
+    pub bytes: u64,
+    /// What it is.
+    pub kind: Kind,
+    /// Its wrapping, if packed.
+    pub container: Option<Container>,
+    /// Volume label.
+    pub label: Option<String>,
+    /// When the volume was made.
+    pub created: Option<String>,
+    /// Whether it reaches to its declared end.
+    pub whole: Whole,
+    /// The furthest end that any table or volume declares, in bytes.
+    pub declared_bytes: Option<u64>,
+    /// Whether a stick made from it starts a PC.
+    pub verdict: Verdict,
+    /// The reasons, and whatever else is worth knowing.
+    pub findings: Vec<Finding>,
+    /// Ways in which PCs start from it.
+    pub boots: Vec<Boot>,
+    /// Size of the smallest drive that takes it, in bytes.
+    pub needs_bytes: u64,
+    /// The ISO 9660 volume.
+    pub volume: Option<iso9660::Volume>,
+    /// The FAT volumes that were looked into.
+    pub esps: Vec<EspVolume>,
+}
+
+/// What was read, before anything is judged.
+#[derive(Debug, Default)]
+struct Facts {
+    bytes: u64,
+    head_is_zero: bool,
+    stranger: Option<Stranger>,
+    volume: Option<Result<iso9660::Volume, iso9660::VolumeFault>>,
+    catalogue: Option<eltorito::Catalogue>,
+    mbr: Option<mbr::Mbr>,
+    gpt: Option<gpt::Gpt>,
+    filesystem: Option<filesystem::FileSystem>,
+    esps: Vec<EspVolume>,
+    optical_archs: Vec<&'static str>,
+}
+
+/// Reads what the image says about itself and judges it; a few MiB at most, whatever its size.
+///
+/// # Errors
+/// When the image can't be read. What its bytes say is never an error, but a finding.
+pub fn inspect(image: &dyn ReadAt) -> io::Result<Inspection> {
+    let facts = read(image)?;
+    Ok(judge::judge(facts))
+}
+
+fn read(image: &dyn ReadAt) -> io::Result<Facts> {
+    let mut head = vec![0u8; HEAD];
+    let count = image.fill_at(0, &mut head)?;
+    head.truncate(count);
+    let mut facts = Facts {
+        bytes: image.size(),
+        head_is_zero: head.iter().all(|byte| *byte == 0),
+        volume: iso9660::read(image)?,
+        ..Facts::default()
+    };
+    if facts.volume.is_none() {
+        facts.stranger = recognise::stranger(&head);
+        if matches!(facts.stranger, Some(Stranger::Packed { .. } | Stranger::Archive(_))) {
+            return Ok(facts);
+        }
+        facts.filesystem = filesystem::recognise(image)?;
+    }
+    facts.gpt = gpt::read(image)?;
+    let sector_bytes = facts.gpt.as_ref().map_or(512, |gpt| gpt.sector_bytes);
+    if facts.filesystem.is_none() || facts.gpt.is_some() {
+        facts.mbr = mbr::parse(&head, sector_bytes);
+    }
+    if let Some(at) = facts.volume.as_ref().and_then(|volume| volume.as_ref().ok()?.boot_catalogue) {
+        facts.catalogue = eltorito::read(image, at)?;
+    }
+    facts.esps = esps(image, &facts)?;
+    facts.optical_archs = optical_archs(image, &facts)?;
+    Ok(facts)
+}
+
+/// Every partition that is a FAT volume, and the whole image if it is one.
+fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
+    let gpt = facts.gpt.iter().flat_map(|gpt| gpt.entries.iter().map(|e| (Some(e.number), e.start, e.bytes)));
+    let mbr = facts.mbr.iter().flat_map(|mbr| {
+        let real = mbr.entries.iter().filter(|e| e.kind != mbr::PartitionType::GPT_PROTECTIVE);
+        real.map(|e| (Some(e.number), e.start, e.bytes))
+    });
+    let bare = facts.filesystem.iter().map(|_| (None, 0, facts.bytes));
+    let mut found: Vec<EspVolume> = Vec::new();
+    for (partition, start, bytes) in gpt.chain(mbr).chain(bare).take(PARTITIONS_MOST) {
+        if found.iter().any(|esp| esp.start == start) {
+            continue;
+        }
+        if let Some(archs) = efi_archs(image, start, bytes)? {
+            found.push(EspVolume { partition, start, bytes, archs });
+        }
+    }
+    Ok(found)
+}
+
+fn optical_archs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<&'static str>> {
+    let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
+    let mut archs = Vec::new();
+    for entry in entries.filter(|entry| entry.bootable && entry.platform == eltorito::PlatformId::EFI) {
+        // The length of the entry is too often wrong to be used.
+        let left = facts.bytes.saturating_sub(entry.start);
+        archs.extend(efi_archs(image, entry.start, left)?.unwrap_or_default());
+    }
+    Ok(archs)
+}
+
+/// Names that UEFI starts from removable drives (UEFI 2.10, §3.5.1.1, table 3.2).
+const EFI_PROGRAMS: [(&str, &str); 6] = [
+    ("BOOTIA32.EFI", "x86"),
+    ("BOOTX64.EFI", "x86-64"),
+    ("BOOTARM.EFI", "arm"),
+    ("BOOTAA64.EFI", "aarch64"),
+    ("BOOTRISCV64.EFI", "riscv64"),
+    ("BOOTLOONGARCH64.EFI", "loongarch64"),
+];
+
+/// For which architectures the FAT volume at `start` holds a program; `None` if it is no FAT volume.
+fn efi_archs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<Vec<&'static str>>> {
+    let volume = Part { whole: image, start, bytes };
+    let Some(fat) = fat::read(&volume)? else { return Ok(None) };
+    let mut archs = Vec::new();
+    for file in fat.list(&volume, "EFI/BOOT")?.unwrap_or_default() {
+        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
+        let mut magic = [0u8; 2];
+        if fat.head_of(&volume, &file, &mut magic)? == 2 && &magic == b"MZ" {
+            archs.push(*arch);
+        }
+    }
+    Ok(Some(archs))
+}
+
+impl Inspection {
+    /// The file of the image that holds byte `at`, through the ISO 9660 tree or a FAT volume.
+    ///
+    /// # Errors
+    /// When the image can't be read.
+    pub fn file_at(&self, image: &dyn ReadAt, at: u64) -> io::Result<Option<String>> {
+        if let Some(volume) = &self.volume
+            && let Some((path, extent)) = volume.file_at(image, at)?
+        {
+            let inner = fat_file(image, extent.start, extent.bytes, at)?;
+            return Ok(Some(inner.map_or(path.clone(), |inner| format!("{path}: {inner}"))));
+        }
+        for esp in &self.esps {
+            if (iso9660::Extent { start: esp.start, bytes: esp.bytes }).holds(at) {
+                let Some(inner) = fat_file(image, esp.start, esp.bytes, at)? else { continue };
+                return Ok(Some(match esp.partition {
+                    Some(number) => format!("partition {number}: {inner}"),
+                    None => inner,
+                }));
+            }
+        }
+        Ok(None)
+    }
+}
+
+fn fat_file(image: &dyn ReadAt, start: u64, bytes: u64, at: u64) -> io::Result<Option<String>> {
+    let volume = Part { whole: image, start, bytes };
+    match fat::read(&volume)? {
+        Some(fat) => fat.file_at(&volume, at.saturating_sub(start)),
+        None => Ok(None),
+    }
+}

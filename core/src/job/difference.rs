@@ -1,0 +1,179 @@
+//! What a drive holds in place of the image, and why.
+
+use std::collections::HashMap;
+use std::ops::Range;
+
+use serde::Serialize;
+
+use super::layout::BLOCK_BYTES;
+
+/// Differences closer together than this, in bytes, are told as one.
+const MERGE_WITHIN: u64 = 4096;
+/// Most differences that are told one by one.
+pub const TOLD_MOST: usize = 200;
+
+/// What the bytes themselves say about a difference.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Cause {
+    /// The drive gives zeros: it lost what was written, or never kept it.
+    Zeros,
+    /// The drive gives 0xFF throughout: erased flash.
+    Ones,
+    /// A few bits are different: failing memory.
+    SingleBits,
+    /// What belongs to another place of the image: the drive has less room than it claims.
+    OtherPlace,
+    /// The drive can't read it.
+    Unreadable,
+    /// The drive ends before the image.
+    BeyondEnd,
+    /// Other data: it was changed after writing, or never written.
+    OtherData,
+}
+
+impl Cause {
+    /// The cause in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Zeros => "reads back as zeros",
+            Self::Ones => "reads back as 0xFF",
+            Self::SingleBits => "single bits are wrong",
+            Self::OtherPlace => "holds what belongs elsewhere in the image",
+            Self::Unreadable => "can't be read",
+            Self::BeyondEnd => "lies behind the drive's end",
+            Self::OtherData => "holds other data",
+        }
+    }
+}
+
+/// A range in which the drive differs from the image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Difference {
+    /// First byte.
+    pub offset: u64,
+    /// Length in bytes, from the first byte that differs to the last.
+    pub bytes: u64,
+    /// Why, as the bytes tell it.
+    pub cause: Cause,
+    /// The image's file that lies there.
+    pub file: Option<String>,
+}
+
+/// Differences as they are found, merged and bounded.
+#[derive(Debug, Default)]
+pub struct Differences {
+    pub told: Vec<Difference>,
+    /// How many more there are.
+    pub more: u64,
+}
+
+impl Differences {
+    pub fn is_empty(&self) -> bool {
+        self.told.is_empty()
+    }
+
+    /// Adds a range; one that follows closely on the last, with the same cause, extends it.
+    pub fn add(&mut self, range: Range<u64>, cause: Cause) {
+        if let Some(last) = self.told.last_mut()
+            && last.cause == cause
+            && range.start.saturating_sub(last.offset.saturating_add(last.bytes)) <= MERGE_WITHIN
+            && self.more == 0
+        {
+            last.bytes = range.end.saturating_sub(last.offset);
+        } else if self.told.len() < TOLD_MOST {
+            let bytes = range.end.saturating_sub(range.start);
+            self.told.push(Difference { offset: range.start, bytes, cause, file: None });
+        } else {
+            self.more += 1;
+        }
+    }
+
+    /// Compares one block, of which `at` is the first byte; `elsewhere` says that all of it belongs to another place.
+    pub fn compare(&mut self, at: u64, expected: &[u8], found: &[u8], elsewhere: bool) {
+        for run in runs(expected, found) {
+            let part = |bytes: &[u8]| bytes.get(run.clone()).unwrap_or_default().to_vec();
+            let cause = if elsewhere { Cause::OtherPlace } else { cause(&part(expected), &part(found)) };
+            self.add(at + run.start as u64..at + run.end as u64, cause);
+        }
+    }
+}
+
+/// Stretches in which two blocks differ, short gaps included.
+fn runs(expected: &[u8], found: &[u8]) -> Vec<Range<usize>> {
+    let mut runs: Vec<Range<usize>> = Vec::new();
+    let differing = expected.iter().zip(found).enumerate().filter(|(_, (a, b))| a != b);
+    for (place, _) in differing {
+        match runs.last_mut() {
+            Some(last) if place - last.end <= MERGE_WITHIN as usize => last.end = place + 1,
+            _ => runs.push(place..place + 1),
+        }
+    }
+    runs
+}
+
+fn cause(expected: &[u8], found: &[u8]) -> Cause {
+    let differing = expected.iter().zip(found).filter(|(a, b)| a != b);
+    let one_bit = differing.clone().all(|(a, b)| (a ^ b).count_ones() == 1);
+    let sparse = differing.clone().count() * 64 <= expected.len() + 63;
+    let lost = |value: u8| differing.clone().all(|(_, b)| *b == value);
+    if one_bit && sparse {
+        Cause::SingleBits
+    } else if lost(0) {
+        Cause::Zeros
+    } else if lost(0xFF) {
+        Cause::Ones
+    } else {
+        Cause::OtherData
+    }
+}
+
+/// Finds blocks by their digest: what lies in one place may belong to another.
+pub struct Blocks<'a> {
+    digests: &'a [blake3::Hash],
+    places: HashMap<blake3::Hash, usize>,
+}
+
+impl<'a> Blocks<'a> {
+    pub fn new(digests: &'a [blake3::Hash]) -> Self {
+        let places = digests.iter().enumerate().map(|(index, digest)| (*digest, index)).collect();
+        Self { digests, places }
+    }
+
+    /// Whether `digest` is what block `index` should have.
+    pub fn is_at(&self, index: usize, digest: &blake3::Hash) -> bool {
+        self.digests.get(index) == Some(digest)
+    }
+
+    /// Whether a whole block with `digest` belongs to a place other than `index`.
+    pub fn is_elsewhere(&self, index: usize, digest: &blake3::Hash, bytes: usize) -> bool {
+        bytes as u64 == BLOCK_BYTES && self.places.get(digest).is_some_and(|place| *place != index)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_bytes_tell_the_cause() {
+        let expected: Vec<u8> = (0..20_000u32).map(|n| (n % 251) as u8 | 1).collect();
+        let causes = |spoil: &dyn Fn(&mut [u8])| {
+            let mut found = expected.clone();
+            spoil(&mut found);
+            let mut differences = Differences::default();
+            differences.compare(1000, &expected, &found, false);
+            differences.told.iter().map(|d| (d.offset, d.bytes, d.cause)).collect::<Vec<_>>()
+        };
+        assert_eq!(causes(&|_| ()), []);
+        assert_eq!(causes(&|found| found[512..1024].fill(0)), [(1512, 512, Cause::Zeros)]);
+        assert_eq!(causes(&|found| found[512..1024].fill(0xFF)), [(1512, 512, Cause::Ones)]);
+        assert_eq!(causes(&|found| found[700] ^= 4), [(1700, 1, Cause::SingleBits)]);
+        assert_eq!(causes(&|found| found.swap(0, 1)), [(1000, 2, Cause::OtherData)]);
+        // Two places far apart are two differences, two close together are one.
+        let far = |found: &mut [u8]| [10, 15_000].iter().for_each(|at| found[*at] ^= 8);
+        assert_eq!(causes(&far), [(1010, 1, Cause::SingleBits), (16_000, 1, Cause::SingleBits)]);
+        let near = |found: &mut [u8]| [10, 3_000].iter().for_each(|at| found[*at] ^= 8);
+        assert_eq!(causes(&near), [(1010, 2991, Cause::SingleBits)]);
+    }
+}

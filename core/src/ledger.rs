@@ -1,0 +1,115 @@
+//! What was done: one record for each job, kept as a file of JSON.
+
+use std::fs;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use crate::drive::Drive;
+use crate::job::{Difference, Head, JobResult, StageDone};
+
+/// The image of a job.
+#[derive(Clone, Debug, Serialize)]
+pub struct ImageRecord {
+    /// Absolute path.
+    pub file: String,
+    /// Size in bytes.
+    pub bytes: u64,
+    /// Volume label.
+    pub label: Option<String>,
+    /// SHA-256 as it was written; `None` when it was not read to its end.
+    pub sha256: Option<String>,
+}
+
+/// A drive of a job.
+#[derive(Clone, Debug, Serialize)]
+pub struct DriveRecord {
+    /// Its tag.
+    pub tag: String,
+    /// Where it was.
+    pub path: String,
+    /// Maker.
+    pub vendor: Option<String>,
+    /// Model.
+    pub model: Option<String>,
+    /// Serial number.
+    pub serial: Option<String>,
+    /// Size in bytes.
+    pub bytes: u64,
+    /// How it went on this drive.
+    pub result: JobResult,
+    /// What its start holds now.
+    pub head: Head,
+    /// Why it did not end well, in words.
+    pub fault: Option<String>,
+    /// Stages that ended well.
+    pub stages: Vec<StageDone>,
+    /// Where it differs from the image.
+    pub differences: Vec<Difference>,
+    /// How many more differences there are than are told.
+    pub more_differences: u64,
+}
+
+impl DriveRecord {
+    /// The record of a drive on which nothing was done yet.
+    pub fn refused(drive: &Drive) -> Self {
+        Self {
+            tag: drive.tag.to_string(),
+            path: drive.path.clone(),
+            vendor: drive.vendor.clone(),
+            model: drive.model.clone(),
+            serial: drive.serial.clone(),
+            bytes: drive.bytes,
+            result: JobResult::Refused,
+            head: Head::Untouched,
+            fault: None,
+            stages: Vec::new(),
+            differences: Vec::new(),
+            more_differences: 0,
+        }
+    }
+}
+
+/// One image onto one or more drives.
+#[derive(Clone, Debug, Serialize)]
+pub struct Record {
+    /// Name of the job, which sorts by time.
+    pub job: String,
+    /// When it began, RFC 3339.
+    pub started: String,
+    /// When it ended, RFC 3339.
+    pub ended: String,
+    /// Version of Pyrotyp.
+    pub version: &'static str,
+    /// How it ended.
+    pub result: JobResult,
+    /// The image.
+    pub image: ImageRecord,
+    /// The drives.
+    pub drives: Vec<DriveRecord>,
+}
+
+/// The name of a job that began at `started` (RFC 3339) on the drive with this tag.
+pub fn job_name(started: &str, tag: &str) -> String {
+    let digits: String = started.chars().take(19).filter(char::is_ascii_digit).collect();
+    let (day, time) = digits.split_at_checked(8).unwrap_or((&digits, ""));
+    let tag: String = tag.chars().filter(char::is_ascii_alphanumeric).collect();
+    format!("{day}-{time}-{tag}")
+}
+
+/// Keeps a record in the folder `jobs` of `state`, and tells where. A record is there whole or not at all.
+///
+/// # Errors
+/// When the folder can't be made or written.
+pub fn keep(state: &Path, record: &Record) -> io::Result<PathBuf> {
+    let folder = state.join("jobs");
+    fs::create_dir_all(&folder)?;
+    let mut file = tempfile::NamedTempFile::new_in(&folder)?;
+    serde_json::to_writer_pretty(&mut file, record)?;
+    file.write_all(b"\n")?;
+    file.as_file().sync_all()?;
+    let path = folder.join(format!("{}.json", record.job));
+    file.persist(&path)?;
+    Ok(path)
+}

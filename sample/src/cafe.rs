@@ -1,0 +1,147 @@
+//! The Harbour Street Repair Café: its images, its drives, all made up.
+
+use crate::{Esp, File, Recipe, Tables};
+
+/// An image of the café, with the file name under which it is handed out.
+pub struct Image {
+    /// File name, such as `larkspur-9.2-desktop-x86_64.iso`.
+    pub file: &'static str,
+    /// What it is made from.
+    pub recipe: Recipe,
+}
+
+/// Larkspur Linux 9.2 Desktop: GPT, El Torito, and the ESP behind the end of the ISO 9660 volume.
+pub fn desktop() -> Image {
+    let recipe = Recipe {
+        name: "Larkspur Linux 9.2 Desktop".into(),
+        label: "LARKSPUR_92_DESKTOP".into(),
+        tables: Tables::Gpt,
+        esp: Esp::Behind,
+        el_torito: true,
+        files: vec![
+            File::text("about.txt", "Larkspur Linux 9.2 Desktop, 64-bit\n"),
+            File::filler("live/kernel.bin", 1_300_000, 11),
+            File::filler("live/start.cpio", 2_100_000, 12),
+            File::filler("live/system.img", 14_000_000, 13),
+        ],
+    };
+    Image { file: "larkspur-9.2-desktop-x86_64.iso", recipe }
+}
+
+/// Larkspur Linux 9.2 Compact: for old 32-bit PCs, which start by BIOS alone.
+pub fn compact() -> Image {
+    let recipe = Recipe {
+        name: "Larkspur Linux 9.2 Compact".into(),
+        label: "LARKSPUR_92_COMPACT".into(),
+        tables: Tables::Mbr,
+        esp: Esp::None,
+        el_torito: true,
+        files: vec![
+            File::text("about.txt", "Larkspur Linux 9.2 Compact, 32-bit\n"),
+            File::filler("live/system.img", 6_000_000, 21),
+        ],
+    };
+    Image { file: "larkspur-9.2-compact-i686.iso", recipe }
+}
+
+/// Wrenfield Rescue 3: MBR partitions, and the ESP as a file inside the volume.
+pub fn rescue() -> Image {
+    let recipe = Recipe {
+        name: "Wrenfield Rescue 3".into(),
+        label: "WRENFIELD_RESCUE_3".into(),
+        tables: Tables::Mbr,
+        esp: Esp::Inside,
+        el_torito: true,
+        files: vec![File::filler("rescue/tools.img", 3_000_000, 31)],
+    };
+    Image { file: "wrenfield-rescue-3.iso", recipe }
+}
+
+/// The descriptor of the café's tray.
+pub const TRAY: &str = r#"# The bench of the Harbour Street Repair Café: simulated drives.
+
+[[drive]]
+name = "kestrin-a"
+vendor = "Kestrin"
+model = "Pocket"
+serial = "KP16-004417"
+bytes = 16_008_609_792
+bus = "usb"
+link_mbps = 5000
+removable = true
+
+[[drive.partition]]
+number = 1
+bytes = 16_007_561_216
+filesystem = "fat32"
+label = "HOLIDAY"
+mounted_at = "/media/bench/HOLIDAY"
+
+[[drive]]
+name = "kestrin-b"
+vendor = "Kestrin"
+model = "Pocket"
+serial = "KP16-004982"
+bytes = 16_008_609_792
+bus = "usb"
+link_mbps = 480
+removable = true
+
+[[drive]]
+name = "kestrin-old"
+vendor = "Kestrin"
+model = "Pocket"
+serial = "KP2-000093"
+bytes = 2_004_877_312
+bus = "usb"
+link_mbps = 480
+removable = true
+
+[[drive]]
+name = "odalen"
+vendor = "Odalen"
+model = "Vault"
+serial = "OV1T-77120"
+bytes = 1_000_204_886_016
+bus = "usb"
+link_mbps = 5000
+removable = false
+
+[[drive.partition]]
+number = 1
+bytes = 1_000_203_837_440
+filesystem = "ext4"
+label = "cafe-backups"
+
+[[drive]]
+name = "brell"
+vendor = "Brell"
+model = "SD Card Reader"
+serial = "BR-20260117"
+bytes = 0
+bus = "usb"
+link_mbps = 480
+removable = true
+
+[[drive]]
+name = "marrow"
+vendor = "Marrow"
+model = "NV2"
+serial = "MNV2-51200831"
+bytes = 512_110_190_592
+bus = "nvme"
+removable = false
+
+[[drive.partition]]
+number = 1
+bytes = 536_870_912
+filesystem = "fat32"
+mounted_at = "/boot/efi"
+
+[[drive.partition]]
+number = 2
+bytes = 511_571_222_528
+filesystem = "ext4"
+label = "bench"
+mounted_at = "/"
+"#;
