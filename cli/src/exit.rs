@@ -56,10 +56,10 @@ impl fmt::Display for Failure {
 
 /// An error with all its causes in one line.
 pub fn chain(error: &dyn Error) -> String {
-    let mut text = error.to_string();
+    let mut text = plain(error);
     let mut source = error.source();
     while let Some(cause) = source {
-        let cause_text = cause.to_string();
+        let cause_text = plain(cause);
         // A transparent error and its cause say the same.
         if !text.ends_with(&cause_text) {
             text.push_str(": ");
@@ -68,6 +68,15 @@ pub fn chain(error: &dyn Error) -> String {
         source = cause.source();
     }
     text
+}
+
+/// An error's own words, without the number that the system gives it.
+pub fn plain(error: &dyn Error) -> String {
+    let text = error.to_string();
+    match text.rsplit_once(" (os error ") {
+        Some((words, _)) => words.to_owned(),
+        None => text,
+    }
 }
 
 impl From<CheckError> for Failure {

@@ -1,6 +1,6 @@
 //! What speaks against writing to a drive: values in, findings out, nothing read or written.
 
-use crate::drive::{Bus, Choice, Drive, NamedBy, Role, Use};
+use crate::drive::{Bus, Choice, Drive, NamedBy, Role, Use, Volume};
 use crate::{Finding, Level, human_bytes};
 
 /// A rule of the guard, as `--accept` and the documentation know it.
@@ -167,20 +167,35 @@ fn bus_words(bus: Bus) -> &'static str {
     }
 }
 
+/// Most volumes that are named one by one.
+const VOLUMES_NAMED: usize = 4;
+
 /// What would be lost, in a line; `None` for a blank drive.
 fn data_words(drive: &Drive) -> Option<String> {
-    let describe = |volume: &crate::drive::Volume| {
-        let label = volume.label.as_deref().map(|label| format!("\"{label}\" "));
+    let mut names: Vec<String> = Vec::new();
+    if let Some(whole) = drive.whole.as_ref().filter(|whole| whole.filesystem.is_some()) {
+        names.push(volume_words(whole, whole.filesystem.as_deref().unwrap_or_default().to_owned()));
+    }
+    let (known, unknown): (Vec<_>, Vec<_>) =
+        drive.partitions.iter().map(|partition| &partition.volume).partition(|volume| volume.filesystem.is_some());
+    // Beside an image's own volume, what its table makes of the same bytes is no news.
+    let unknown = if names.is_empty() { unknown } else { Vec::new() };
+    for volume in known.into_iter().chain(unknown) {
         let system = volume.filesystem.as_deref().unwrap_or("unknown content");
-        format!("{}({system}, {})", label.unwrap_or_default(), human_bytes(volume.bytes))
-    };
-    let held: Vec<_> = drive.volumes().map(describe).collect();
-    let shown = held.get(..held.len().min(4)).unwrap_or_default().join(", ");
-    let more = held.len().saturating_sub(4);
-    match held.len() {
-        0 => None,
-        _ if more > 0 => Some(format!("holds {shown} and {more} more")),
-        _ => Some(format!("holds {shown}")),
+        names.push(volume_words(volume, format!("{system}, {}", human_bytes(volume.bytes))));
+    }
+    let shown = names.get(..names.len().min(VOLUMES_NAMED)).unwrap_or_default().join(", ");
+    match names.len().saturating_sub(VOLUMES_NAMED) {
+        _ if names.is_empty() => None,
+        0 => Some(format!("holds {shown}")),
+        more => Some(format!("holds {shown} and {more} more")),
+    }
+}
+
+fn volume_words(volume: &Volume, what: String) -> String {
+    match &volume.label {
+        Some(label) => format!("\"{label}\" ({what})"),
+        None => format!("an unnamed volume ({what})"),
     }
 }
 

@@ -18,7 +18,7 @@ use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};
 use pyrotyp_core::image::{ImageFile, Inspection, inspect};
 
 use crate::asked::Common;
-use crate::exit::{Exit, Failure};
+use crate::exit::{Exit, Failure, plain};
 
 /// The word that stands for the next drive plugged in.
 const ARRIVING: &str = "arriving";
@@ -40,20 +40,18 @@ pub fn open_image(path: &Path) -> Result<(ImageFile, Inspection), Failure> {
             io::ErrorKind::IsADirectory | io::ErrorKind::InvalidInput => "give the image file itself",
             _ => "copy the image to another disk, or download it again",
         };
-        Failure::new(Exit::Image, format!("can't read {}: {}", path.display(), plain(&error)), next)
+        let file = path.display();
+        let text = match error.kind() {
+            io::ErrorKind::NotFound => format!("there is no file {file}"),
+            io::ErrorKind::IsADirectory => format!("{file} is a folder, not an image file"),
+            io::ErrorKind::InvalidInput => format!("{file} is not a regular file"),
+            _ => format!("can't read {file}: {}", plain(&error)),
+        };
+        Failure::new(Exit::Image, text, next)
     };
     let image = ImageFile::open(path).map_err(fail)?;
     let inspection = inspect(&image).map_err(fail)?;
     Ok((image, inspection))
-}
-
-/// What went wrong, without the number that the system gives it.
-fn plain(error: &io::Error) -> String {
-    match error.kind() {
-        io::ErrorKind::NotFound => "there is no such file".to_owned(),
-        io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
-        _ => error.to_string(),
-    }
 }
 
 /// Refuses an image in which something is wrong that no option lifts.

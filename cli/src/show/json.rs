@@ -36,24 +36,21 @@ struct ImageDoc<'a> {
 
 /// The document of `inspect`.
 pub fn inspect(seen: &[(&Path, Inspection)]) -> String {
-    let doc = |(path, inspection): &'_ (&Path, Inspection)| -> serde_json::Value {
-        let doc = ImageDoc {
-            file: path.display().to_string(),
-            bytes: inspection.bytes,
-            kind: inspection.kind,
-            container: &inspection.container,
-            label: &inspection.label,
-            created: &inspection.created,
-            whole: inspection.whole,
-            declared_bytes: inspection.declared_bytes,
-            verdict: inspection.verdict,
-            findings: &inspection.findings,
-            boots: &inspection.boots,
-            needs_bytes: inspection.needs_bytes,
-        };
-        serde_json::to_value(doc).unwrap_or_default()
-    };
-    document(&seen.iter().map(doc).collect::<Vec<_>>())
+    let docs = seen.iter().map(|(path, inspection)| ImageDoc {
+        file: path.display().to_string(),
+        bytes: inspection.bytes,
+        kind: inspection.kind,
+        container: &inspection.container,
+        label: &inspection.label,
+        created: &inspection.created,
+        whole: inspection.whole,
+        declared_bytes: inspection.declared_bytes,
+        verdict: inspection.verdict,
+        findings: &inspection.findings,
+        boots: &inspection.boots,
+        needs_bytes: inspection.needs_bytes,
+    });
+    document(&docs.collect::<Vec<_>>())
 }
 
 #[derive(Serialize)]
@@ -147,9 +144,9 @@ struct DriveDoc<'a> {
 
 /// The document of `drives`.
 pub fn drives(shown: &[(Drive, Vec<Finding>)]) -> String {
-    let doc = |(drive, findings): &'_ (Drive, Vec<Finding>)| -> serde_json::Value {
+    let docs = shown.iter().map(|(drive, findings)| {
         let partitions = drive.partitions.iter().map(|p| VolumeDoc::of(Some(p.number), &p.volume));
-        let doc = DriveDoc {
+        DriveDoc {
             tag: drive.tag.to_string(),
             path: &drive.path,
             links: &drive.links,
@@ -165,10 +162,9 @@ pub fn drives(shown: &[(Drive, Vec<Finding>)]) -> String {
             findings,
             partitions: partitions.collect(),
             whole: drive.whole.as_ref().map(|volume| VolumeDoc::of(None, volume)),
-        };
-        serde_json::to_value(doc).unwrap_or_default()
-    };
-    document(&shown.iter().map(doc).collect::<Vec<_>>())
+        }
+    });
+    document(&docs.collect::<Vec<_>>())
 }
 
 /// The document of `write`.

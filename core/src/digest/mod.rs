@@ -209,6 +209,11 @@ mod tests {
         assert_eq!((typed.algorithm, &typed.hex[..4]), (Algorithm::Sha1, "a999"));
         let wrong: Vec<_> =
             ["crc:00", "md5:00", "12", "sha256:xy"].map(|text| text.parse::<Sum>().unwrap_err().to_string()).to_vec();
-        insta::assert_snapshot!(wrong.join("\n"), @"");
+        insta::assert_snapshot!(wrong.join("\n"), @"
+        `crc` is no checksum algorithm known here (md5, sha1, sha256, sha512)
+        a checksum of 2 digits is given where 32 are needed
+        a checksum of 2 digits is given where 32, 40, 64 or 128 are needed
+        `x` is no hexadecimal digit
+        ");
     }
 }

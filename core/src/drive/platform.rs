@@ -210,7 +210,7 @@ impl PlatformError {
     /// What to do about it.
     pub fn next_step(&self) -> &'static str {
         match self {
-            Self::Unreadable { .. } => "check that /sys and /proc are mounted, then run the same command again",
+            Self::Unreadable { .. } => "check that it is there and may be read, then run the same command again",
             Self::Tray { .. } => "correct the descriptor, then run the same command again",
             Self::Gone { .. } => "plug it in again; `pyrotyp drives` shows what is attached",
             Self::Swapped { .. } => "look at `pyrotyp drives` again before you choose",

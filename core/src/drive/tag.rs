@@ -95,9 +95,9 @@ impl FromStr for Tag {
 fn is_usable(serial: &str) -> bool {
     let plain: Vec<u8> = serial.bytes().filter(u8::is_ascii_alphanumeric).map(|b| b.to_ascii_uppercase()).collect();
     let same = plain.windows(2).all(|pair| pair.first() == pair.last());
-    let counting = [&b"0123456789ABCDEF0123456789ABCDEF"[..], b"1234567890ABCDEF1234567890ABCDEF"]
-        .iter()
-        .any(|row| row.starts_with(&plain) || (plain.len() > 4 && row.windows(plain.len()).any(|part| part == plain)));
+    let rows =
+        ["0123456789ABCDEF0123456789ABCDEF", "1234567890ABCDEF1234567890ABCDEF", "012345678901234567890123456789"];
+    let counting = rows.iter().any(|row| row.as_bytes().windows(plain.len().max(1)).any(|part| part == plain));
     plain.len() >= 3 && !same && !counting
 }
 
@@ -119,7 +119,7 @@ mod tests {
     fn a_tag_never_changes() {
         // Tags are written on sticks with a pen: a new version must give the same ones.
         let tag = Tag::of(Some("Kestrin"), Some("Pocket"), Some("KP16-004417"), 16_008_609_792);
-        insta::assert_snapshot!(tag, @"");
+        insta::assert_snapshot!(tag, @"DBR7J");
     }
 
     proptest! {

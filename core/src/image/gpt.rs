@@ -60,11 +60,11 @@ pub enum GptFault {
         found: u64,
     },
     /// A checksum does not match.
-    #[error("the {what} of the header at byte {at} has CRC {found:08x} where {expected:08x} is declared")]
+    #[error("the CRC of its {what} is {found:08x} where {expected:08x} is declared, in the header at byte {at}")]
     Crc {
         /// Where the header is.
         at: u64,
-        /// `header` or `entries`.
+        /// `fields` or `entries`.
         what: &'static str,
         /// The CRC of the bytes.
         found: u32,
@@ -113,10 +113,11 @@ pub struct Gpt {
 impl Gpt {
     /// The furthest byte that the table claims: the end of a partition or of the backup header.
     pub fn declared_end(&self) -> Option<u64> {
-        let backup =
-            self.primary.as_ref().ok().and_then(|header| header.other_at.checked_add(u64::from(self.sector_bytes)));
+        let sound = [&self.primary, &self.backup].into_iter().flatten();
+        let headers =
+            sound.filter_map(|header| header.at.max(header.other_at).checked_add(u64::from(self.sector_bytes)));
         let entries = self.entries.iter().filter_map(|entry| entry.start.checked_add(entry.bytes));
-        entries.chain(backup).max()
+        entries.chain(headers).max()
     }
 }
 
@@ -312,7 +313,13 @@ mod tests {
         try_with(|image| image[512] = b'e'); // the signature
         try_with(|image| image[512 + HEADER_SIZE] = 91);
         try_with(|image| image.truncate(image.len() - 512));
-        insta::assert_snapshot!(spoiled, @"");
+        insta::assert_snapshot!(spoiled, @"
+        the CRC of its fields is 0884f698 where 61480a95 is declared, in the header at byte 512 | sound
+        the CRC of its entries is e89dc8e2 where 7987b64f is declared, in the header at byte 512 | sound
+        no header at byte 512 | sound
+        the header at byte 512 holds 91 as its own size | sound
+        sound | the header belongs at byte 19570688, behind the end of the file
+        ");
     }
 
     proptest! {

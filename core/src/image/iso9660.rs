@@ -303,10 +303,10 @@ mod tests {
     fn a_volume_size_that_contradicts_itself_is_refused() {
         let mut image = SAMPLE.clone();
         image[DESCRIPTOR + VOLUME_SPACE_SIZE] ^= 1;
-        insta::assert_snapshot!(read(&image).unwrap().unwrap().unwrap_err(), @"");
+        insta::assert_snapshot!(read(&image).unwrap().unwrap().unwrap_err(), @"volume space size at offset 80 is 2514 in one byte order and 2515 in the other");
         let mut image = SAMPLE.clone();
         image[DESCRIPTOR + LOGICAL_BLOCK_SIZE] = 1;
-        insta::assert_snapshot!(read(&image).unwrap().unwrap().unwrap_err(), @"");
+        insta::assert_snapshot!(read(&image).unwrap().unwrap().unwrap_err(), @"logical block size is 2049 bytes, not 512, 1024 or 2048");
     }
 
     #[test]

@@ -6,6 +6,9 @@ use crate::{Finding, Level, human_bytes};
 /// Drives come in whole sectors of this many bytes at least.
 const SMALLEST_SECTOR: u64 = 512;
 
+/// Notes because of which some PCs may not start.
+const CAUTION: [&str; 2] = ["half-a-table", "no-partition-table"];
+
 const DOWNLOAD_AGAIN: &str = "download it again";
 
 /// Judges the facts; reads nothing.
@@ -14,6 +17,8 @@ pub fn judge(facts: Facts) -> Inspection {
     let declared_bytes = declared(&facts);
     let whole = match declared_bytes {
         None => Whole::Unknown,
+        // A table that can't be read may have declared a later end.
+        Some(end) if end <= facts.bytes && has_lost_a_table(&facts) => Whole::Unknown,
         Some(end) if end <= facts.bytes => Whole::Yes,
         Some(_) => Whole::No,
     };
@@ -31,7 +36,7 @@ pub fn judge(facts: Facts) -> Inspection {
     let worst = findings.iter().map(|finding| finding.level).max();
     let verdict = match worst {
         Some(Level::Stop | Level::Ask) => Verdict::No,
-        _ if findings.iter().any(|finding| finding.id == "half-a-table") => Verdict::Caution,
+        _ if findings.iter().any(|finding| CAUTION.contains(&finding.id)) => Verdict::Caution,
         _ => Verdict::Ready,
     };
     let volume = facts.volume.and_then(Result::ok);
@@ -54,6 +59,12 @@ pub fn judge(facts: Facts) -> Inspection {
         volume,
         esps: facts.esps,
     }
+}
+
+/// Whether a volume or a whole GPT is there that can't be read.
+fn has_lost_a_table(facts: &Facts) -> bool {
+    let gpt = facts.gpt.as_ref().is_some_and(|gpt| gpt.primary.is_err() && gpt.backup.is_err());
+    gpt || matches!(facts.volume, Some(Err(_)))
 }
 
 fn kind(facts: &Facts) -> Kind {
@@ -103,19 +114,19 @@ fn not_an_image(facts: &Facts) -> Finding {
     match facts.stranger {
         Some(Stranger::Packed { format, with }) => Finding::stop(
             "packed",
-            format!("is packed ({format}); what is inside can't be judged or written yet"),
+            format!("this is packed ({format}); what is inside can't be judged or written yet"),
             format!("unpack it first with `{with}`, then give the unpacked file"),
         ),
         Some(Stranger::Archive(what)) => {
-            Finding::stop("not-an-image", format!("is {what}"), "unpack it, then give the image inside")
+            Finding::stop("not-an-image", format!("this is {what}"), "unpack it, then give the image inside")
         }
-        Some(Stranger::Other { what, next }) => Finding::stop("not-an-image", format!("is {what}"), next),
+        Some(Stranger::Other { what, next }) => Finding::stop("not-an-image", format!("this is {what}"), next),
         None if facts.head_is_zero => {
-            Finding::stop("not-an-image", "begins with zeros where an image has its tables", DOWNLOAD_AGAIN)
+            Finding::stop("not-an-image", "it begins with zeros where an image has its tables", DOWNLOAD_AGAIN)
         }
         None => Finding::stop(
             "not-an-image",
-            "holds no volume, partition table or file system that is known here",
+            "it holds no volume, partition table or file system that is known here",
             "check that this is the right file; a download may have failed at its start",
         ),
     }
@@ -130,7 +141,7 @@ fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
             format!("{missing} bytes are missing: the image declares {end}, the file has {}", facts.bytes),
             format!("finish the download ({} to go), or start it again", human_bytes(missing)),
         ));
-    } else if let Some(more) = facts.bytes.checked_sub(end).filter(|more| *more > 0) {
+    } else if let Some(more) = facts.bytes.checked_sub(end).filter(|more| *more > 0 && !has_lost_a_table(facts)) {
         findings.push(Finding::note("padding", format!("{more} bytes follow the declared end; that is usual")));
     }
 }
@@ -160,32 +171,36 @@ fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
 }
 
 fn half_a_table(which: &str, fault: &gpt::GptFault) -> Finding {
-    let text = format!("the {which} GPT can't be used ({fault}); some firmware then starts nothing");
+    let text = format!("the {which} GPT can't be used, and some firmware then starts nothing: {fault}");
     Finding { next: "check the image's checksum".into(), ..Finding::note("half-a-table", text) }
 }
 
 /// Whether anything on a stick would start.
 fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>) {
     if boots.iter().any(|boot| boot.via != Via::ElTorito) {
+        if kind == Kind::Filesystem {
+            let text = "it has no partition table: some PCs start nothing from such a stick";
+            findings.push(Finding::note("no-partition-table", text));
+        }
         return;
     }
     if !boots.is_empty() {
         findings.push(Finding::ask(
             "optical-only",
-            "starts from an optical disc only: there is no boot code and no EFI system partition for a stick",
+            "it starts from an optical disc only: there is no boot code and no EFI system partition for a stick",
             "look for the hybrid or USB edition of this image",
         ));
     } else if kind == Kind::Filesystem {
         let name = facts.filesystem.as_ref().map_or("unknown", |system| system.name);
         findings.push(Finding::ask(
             "bare-filesystem",
-            format!("is a bare {name} file system without a partition table: no PC starts from it"),
+            format!("this is a bare {name} file system without a partition table: no PC starts from it"),
             "check that this is the image meant for drives",
         ));
     } else {
         findings.push(Finding::ask(
             "nothing-to-start",
-            "holds data only: neither boot code for a BIOS nor a program for UEFI",
+            "it holds data only: neither boot code for a BIOS nor a program for UEFI",
             "check that this is the installer's image",
         ));
     }

@@ -75,10 +75,10 @@ impl ImageFile {
         // Opening a pipe would wait for a writer, so what it is gets asked first.
         let kind = std::fs::metadata(path)?;
         if kind.is_dir() {
-            return Err(io::Error::new(io::ErrorKind::IsADirectory, "is a folder, not an image file"));
+            return Err(io::Error::new(io::ErrorKind::IsADirectory, "this is a folder"));
         }
         if !kind.is_file() {
-            return Err(io::Error::new(io::ErrorKind::InvalidInput, "is not a regular file"));
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "this is no regular file"));
         }
         let file = File::open(path)?;
         let bytes = file.metadata()?.len();

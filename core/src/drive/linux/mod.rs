@@ -6,6 +6,8 @@ mod claim;
 mod ioctl;
 mod stack;
 mod sysfs;
+#[cfg(test)]
+mod tests;
 
 use std::ffi::OsStr;
 use std::fs::File;

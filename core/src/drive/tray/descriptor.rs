@@ -134,6 +134,9 @@ pub enum Fault {
         at: u64,
         /// Length.
         bytes: u64,
+        /// It begins once the drive has taken this much in one job.
+        #[serde(default)]
+        after_bytes: u64,
     },
     /// Writes into the range are acknowledged and forgotten.
     Drop {
@@ -165,7 +168,10 @@ impl Descriptor {
     /// # Errors
     /// In words, what is wrong and where.
     pub fn parse(text: &str) -> Result<Self, String> {
-        let descriptor: Self = toml::from_str(text).map_err(|error| error.to_string().trim().replace('\n', "; "))?;
+        let descriptor: Self = toml::from_str(text).map_err(|error| {
+            let before = error.span().and_then(|span| text.get(..span.start)).unwrap_or_default();
+            format!("line {}: {}", before.matches('\n').count() + 1, error.message())
+        })?;
         let mut names = std::collections::BTreeSet::new();
         for drive in &descriptor.drives {
             let name = &drive.name;
@@ -208,7 +214,14 @@ mod tests {
             format!("{drive}colour = \"red\"\n"),
         ];
         let told: Vec<_> = wrong.iter().map(|text| Descriptor::parse(text).unwrap_err()).collect();
-        insta::assert_snapshot!(told.join("\n"), @"");
+        insta::assert_snapshot!(told.join("\n"), @"
+        the name `a b` is not made of letters, digits and hyphens
+        two drives are called `a`
+        a: sector_bytes is 513, not 512 or 4096
+        a: 512 bytes are not whole sectors of 4096
+        a: a fault needs a number above zero
+        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `removable`, `write_protected`, `appears_after_ms`, `held_by`, `partition`, `fault`
+        ");
         assert_eq!(Descriptor::parse(pyrotyp_sample::cafe::TRAY).unwrap().drives.len(), 6);
     }
 

@@ -141,19 +141,19 @@ impl Medium {
                 _ => {}
             }
         }
-        self.store(at, from.get(..taken).unwrap_or_default())?;
+        self.store(at, from.get(..taken).unwrap_or_default(), before)?;
         end
     }
 
-    /// Puts bytes where the drive's faults let them go.
-    fn store(&self, at: u64, from: &[u8]) -> io::Result<()> {
+    /// Puts bytes where the drive's faults let them go; it has taken `before` bytes so far.
+    fn store(&self, at: u64, from: &[u8], before: u64) -> io::Result<()> {
         let Some(file) = &self.file else { return Err(io::ErrorKind::PermissionDenied.into()) };
         let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
         let mut bytes = from.to_vec();
         let mut kept = vec![(0, from.len())];
         for fault in &self.spec.faults {
             match fault {
-                Fault::Corrupt { at: bad, bytes: length } => {
+                Fault::Corrupt { at: bad, bytes: length, after_bytes } if before >= *after_bytes => {
                     let Some((start, end)) = overlap(at, from.len(), *bad, *length) else { continue };
                     let spoilt = bytes.get_mut(start..end).unwrap_or_default();
                     spoilt.iter_mut().step_by(CORRUPT_EVERY as usize).for_each(|byte| *byte ^= 0x10);

@@ -43,7 +43,8 @@ impl Tray {
     pub fn open(folder: &Path) -> Result<Self, PlatformError> {
         let path = folder.join(FILE_NAME);
         let wrong = |reason: String| PlatformError::Tray { path: path.clone(), reason };
-        let text = std::fs::read_to_string(&path).map_err(|error| wrong(error.to_string()))?;
+        let text = std::fs::read_to_string(&path)
+            .map_err(|source| PlatformError::Unreadable { what: path.display().to_string(), source })?;
         let descriptor = Descriptor::parse(&text).map_err(wrong)?;
         Ok(Self { folder: folder.to_owned(), descriptor, opened: Instant::now(), away: Arc::default() })
     }

@@ -1,0 +1,163 @@
+//! A bench of its own for each test: images, a tray, and the program.
+
+use std::fmt::Write as _;
+use std::fs::{self, File};
+use std::io::{Read, Seek, SeekFrom, Write};
+use std::path::PathBuf;
+use std::process::{Command, Output, Stdio};
+use std::sync::LazyLock;
+
+use pyrotyp_sample::cafe;
+use tempfile::TempDir;
+
+/// A tray drive of the tests: 48 MiB.
+pub const DRIVE_BYTES: u64 = 48 << 20;
+
+pub static DESKTOP: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::desktop().recipe.build());
+pub static RESCUE: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::rescue().recipe.build());
+/// What a stick holds before: never zeros.
+static OLD_DATA: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::noise(DRIVE_BYTES as usize, 7));
+
+pub struct Bench {
+    folder: TempDir,
+    descriptor: String,
+}
+
+impl Bench {
+    /// An empty tray, and the rescue image as `rescue.iso`.
+    pub fn new() -> Self {
+        let bench = Self { folder: tempfile::tempdir().unwrap(), descriptor: String::new() };
+        fs::create_dir(bench.path("tray")).unwrap();
+        bench.file("tray/tray.toml", b"").file("rescue.iso", &RESCUE)
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub fn file(self, name: &str, bytes: &[u8]) -> Self {
+        fs::write(self.path(name), bytes).unwrap();
+        self
+    }
+
+    /// Adds drives by their descriptor.
+    pub fn tray(mut self, drives: &str) -> Self {
+        self.descriptor.push_str(drives);
+        fs::write(self.path("tray/tray.toml"), &self.descriptor).unwrap();
+        self
+    }
+
+    /// Adds a stick full of old data; `more` goes into its descriptor.
+    pub fn stick(self, name: &str, more: &str) -> Self {
+        let bench = self.tray(&format!(
+            "[[drive]]\nname = \"{name}\"\nvendor = \"Kestrin\"\nmodel = \"Pocket\"\nserial = \"KP-{name}\"\n\
+             bytes = {DRIVE_BYTES}\nbus = \"usb\"\nlink_mbps = 480\nremovable = true\n{more}\n"
+        ));
+        bench.file(&format!("tray/{name}.img"), &OLD_DATA)
+    }
+
+    /// The backing file of a drive as it is now.
+    pub fn drive(&self, name: &str) -> Vec<u8> {
+        fs::read(self.path(&format!("tray/{name}.img"))).unwrap()
+    }
+
+    pub fn was_touched(&self, name: &str) -> bool {
+        self.drive(name) != *OLD_DATA
+    }
+
+    /// Whether no firmware finds anything at either end of the drive.
+    pub fn is_blank_at_its_ends(&self, name: &str) -> bool {
+        let drive = self.drive(name);
+        let (head, end) = (&drive[..1 << 20], &drive[drive.len() - (1 << 20)..]);
+        head.iter().chain(end).all(|byte| *byte == 0)
+    }
+
+    /// Changes bytes of a drive behind the program's back.
+    pub fn alter(&self, name: &str, at: u64, bytes: &[u8]) {
+        let mut file = File::options().write(true).open(self.path(&format!("tray/{name}.img"))).unwrap();
+        file.seek(SeekFrom::Start(at)).unwrap();
+        file.write_all(bytes).unwrap();
+    }
+
+    /// The program with these words as its arguments, in an emptied environment.
+    pub fn command(&self, words: &str) -> Command {
+        let mut command = Command::new(assert_cmd::cargo::cargo_bin!("pyrotyp"));
+        command.args(words.split_whitespace()).current_dir(self.folder.path());
+        command.env_clear().env("HOME", self.folder.path()).stdin(Stdio::null());
+        command
+    }
+
+    /// Exit status, standard output and standard error, as a person would read them.
+    pub fn pyrotyp(&self, words: &str) -> String {
+        self.tell(&self.command(words).output().unwrap())
+    }
+
+    /// Like [`Self::pyrotyp`], on the tray.
+    pub fn on_tray(&self, words: &str) -> String {
+        self.pyrotyp(&format!("{words} --tray tray"))
+    }
+
+    /// At a terminal on which `typed` is typed, on the tray. Both outputs come as one there.
+    pub fn at_terminal(&self, words: &str, typed: &str) -> String {
+        let program = assert_cmd::cargo::cargo_bin!("pyrotyp").display().to_string();
+        let mut child = Command::new("script")
+            .args(["--quiet", "--return", "--command", &format!("exec {program} {words} --tray tray"), "/dev/null"])
+            .current_dir(self.folder.path())
+            .env_clear()
+            .envs([("HOME", self.folder.path().to_str().unwrap()), ("PATH", "/usr/bin:/bin"), ("TERM", "dumb")])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut stdout = child.stdout.take().unwrap();
+        let mut shown = Vec::new();
+        let mut byte = [0; 1];
+        // What is typed before the question would be echoed before it.
+        while !shown.ends_with(b"as it is: ") && stdout.read(&mut byte).unwrap() == 1 {
+            shown.push(byte[0]);
+        }
+        let mut stdin = child.stdin.take().unwrap();
+        stdin.write_all(typed.as_bytes()).unwrap();
+        stdout.read_to_end(&mut shown).unwrap();
+        let status = child.wait().unwrap();
+        format!("exit {}\n{}", status.code().unwrap_or(-1), self.plain(&shown))
+    }
+
+    pub fn tell(&self, output: &Output) -> String {
+        let mut text = String::new();
+        match output.status.code() {
+            Some(code) => writeln!(text, "exit {code}").unwrap(),
+            None => writeln!(text, "ended by a signal").unwrap(),
+        }
+        text.push_str(&self.plain(&output.stdout));
+        if !output.stderr.is_empty() {
+            writeln!(text, "-- standard error:\n{}", self.plain(&output.stderr)).unwrap();
+        }
+        text
+    }
+
+    fn plain(&self, bytes: &[u8]) -> String {
+        let folder = self.folder.path().canonicalize().unwrap();
+        let text = String::from_utf8_lossy(bytes).replace('\r', "");
+        text.replace(folder.to_str().unwrap(), "[DIR]")
+    }
+}
+
+/// The tag of the stick called `name`, as `drives` shows it.
+pub fn tag_of(bench: &Bench, name: &str) -> String {
+    let output = bench.command("drives --all --json --tray tray").output().unwrap();
+    let drives: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    let path = format!("tray:{name}");
+    let drive = drives.as_array().unwrap().iter().find(|drive| drive["path"] == path.as_str());
+    drive.unwrap()["tag"].as_str().unwrap().to_owned()
+}
+
+/// Settings under which what varies from run to run is told in the same words.
+pub fn steady() -> insta::Settings {
+    let mut settings = insta::Settings::clone_current();
+    settings.add_filter(r"\b\d+\.\d s\b", "[TIME]");
+    settings.add_filter(r"\d{8}-\d{6}-", "[WHEN]-");
+    settings.add_filter(r"\d{4}-\d\d-\d\dT[\d:.]+Z", "[WHEN]");
+    settings.add_filter(r#""seconds": [\d.e-]+"#, r#""seconds": "[TIME]""#);
+    settings
+}

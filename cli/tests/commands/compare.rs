@@ -1,0 +1,86 @@
+use super::bench::{Bench, DESKTOP, RESCUE, steady, tag_of};
+
+#[test]
+fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
+    let bench = Bench::new().stick("a", "").file("desktop.iso", &DESKTOP);
+    let tag = tag_of(&bench, "a");
+    bench.on_tray(&format!("write desktop.iso --to {tag} --unattended"));
+    steady().bind(|| {
+        insta::assert_snapshot!(bench.on_tray(&format!("compare {tag} desktop.iso")), @"
+        exit 0
+        verified: drive 590J1 (Kestrin Pocket) holds desktop.iso, 19.6 MB read and equal byte for byte
+        -- standard error:
+        read back: 19.6 MB in [TIME]
+        ");
+    });
+    bench.alter("a", 4096, &[0xFF; 64]); // behind the tables: no file
+    bench.alter("a", 5_000_000, &[0; 4000]); // in a file of the volume
+    let esp = DESKTOP.len() - 33 * 512 - (2 << 20);
+    let program = esp + DESKTOP[esp..].windows(2).position(|two| two == b"MZ").unwrap();
+    bench.alter("a", program as u64 + 99, b"not what was written here"); // in the ESP behind the volume
+    steady().bind(|| {
+        insta::assert_snapshot!(bench.on_tray(&format!("compare {tag} desktop.iso --quiet")), @"
+        exit 7
+        differs: drive 590J1 (Kestrin Pocket) does not hold desktop.iso
+          at byte 4096, 64 bytes: reads back as 0xFF
+          at byte 5000000, 4000 bytes: reads back as zeros; there lies live/system.img
+          at byte 17482339, 25 bytes: holds other data; there lies partition 2: EFI/BOOT/BOOTX64.EFI
+        ");
+        insta::assert_snapshot!(bench.on_tray(&format!("compare {tag} desktop.iso --json --quiet")), @r#"
+        exit 7
+        {
+          "result": "differs",
+          "bytes": 19571200,
+          "differences": [
+            {
+              "offset": 4096,
+              "bytes": 64,
+              "cause": "ones",
+              "file": null
+            },
+            {
+              "offset": 5000000,
+              "bytes": 4000,
+              "cause": "zeros",
+              "file": "live/system.img"
+            },
+            {
+              "offset": 17482339,
+              "bytes": 25,
+              "cause": "other-data",
+              "file": "partition 2: EFI/BOOT/BOOTX64.EFI"
+            }
+          ],
+          "more_differences": 0
+        }
+        "#);
+    });
+}
+
+#[test]
+fn what_can_not_be_compared_says_why() {
+    let small = "[[drive]]\nname = \"small\"\nbytes = 1048576\nbus = \"usb\"\nremovable = true\nserial = \"S-771\"\n";
+    let bad = "[[drive.fault]]\nkind = \"read-error\"\nat = 2000000\nbytes = 10\n";
+    let bench = Bench::new().tray(small).stick("bad", bad);
+    bench.alter("bad", 0, &RESCUE);
+    steady().bind(|| {
+        insta::assert_snapshot!(bench.on_tray("compare small rescue.iso --quiet"), @"
+        exit 7
+        differs: drive CSK93 (unnamed drive) does not hold rescue.iso
+          at byte 0, 512 bytes: reads back as zeros
+          at byte 32768, 1015808 bytes: reads back as zeros
+          at byte 1048576, 4102144 bytes: lies behind the drive's end; there lies rescue/tools.img
+        ");
+        insta::assert_snapshot!(bench.on_tray("compare bad rescue.iso --quiet"), @"
+        exit 7
+        differs: drive Q3DMK (Kestrin Pocket) does not hold rescue.iso
+          at byte 1966080, 65536 bytes: can't be read; there lies rescue/tools.img
+        ");
+        insta::assert_snapshot!(bench.on_tray("compare nothing rescue.iso --quiet"), @"
+        exit 5
+        -- standard error:
+        pyrotyp: no drive `nothing` is attached; attached are CSK93, Q3DMK
+           next: plug it in, or choose one that `pyrotyp drives --all` shows
+        ");
+    });
+}

@@ -1,0 +1,123 @@
+use super::bench::Bench;
+use pyrotyp_sample::cafe;
+
+#[test]
+fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
+    let bench = Bench::new().tray(cafe::TRAY);
+    insta::assert_snapshot!(bench.on_tray("drives"), @r#"
+    exit 0
+    TAG    ROLE      DRIVE           SIZE     LINK          PATH
+    DBR7J  stick     Kestrin Pocket  16.0 GB  USB 5 Gb/s    tray:kestrin-a
+           mounted at /media/bench/HOLIDAY; the job will unmount it
+           holds "HOLIDAY" (fat32, 16.0 GB)
+    65387  stick     Kestrin Pocket  16.0 GB  USB 480 Mb/s  tray:kestrin-b
+    NX2T8  stick     Kestrin Pocket  2.0 GB   USB 480 Mb/s  tray:kestrin-old
+    AGCHS  external  Odalen Vault    1.0 TB   USB 5 Gb/s    tray:odalen
+           external-disk: this is a disk on USB, not a stick: probably one with somebody's files
+           holds "cafe-backups" (ext4, 1.0 TB)
+    2 more drives, not to be chosen: pyrotyp drives --all
+    next: pyrotyp write IMAGE --to TAG
+    "#);
+    insta::assert_snapshot!(bench.on_tray("drives --all --verbose"), @r#"
+    exit 0
+    TAG    ROLE      DRIVE                 SIZE     LINK          PATH
+    DBR7J  stick     Kestrin Pocket        16.0 GB  USB 5 Gb/s    tray:kestrin-a
+           mounted at /media/bench/HOLIDAY; the job will unmount it
+           holds "HOLIDAY" (fat32, 16.0 GB)
+           serial KP16-004417
+    65387  stick     Kestrin Pocket        16.0 GB  USB 480 Mb/s  tray:kestrin-b
+           serial KP16-004982
+    NX2T8  stick     Kestrin Pocket        2.0 GB   USB 480 Mb/s  tray:kestrin-old
+           serial KP2-000093
+    AGCHS  external  Odalen Vault          1.0 TB   USB 5 Gb/s    tray:odalen
+           external-disk: this is a disk on USB, not a stick: probably one with somebody's files
+           holds "cafe-backups" (ext4, 1.0 TB)
+           serial OV1T-77120
+    FR1YJ  card      Brell SD Card Reader  no card  USB 480 Mb/s  tray:brell
+           no-medium: there is no card in the reader
+           serial BR-20260117
+    7EKAZ  system    Marrow NV2            512 GB   NVMe          tray:marrow
+           system-disk: this system runs from it (/boot/efi, /)
+           holds an unnamed volume (fat32, 537 MB), "bench" (ext4, 512 GB)
+           serial MNV2-51200831
+    next: pyrotyp write IMAGE --to TAG
+    "#);
+    let told = bench.on_tray("drives --json");
+    insta::assert_snapshot!(told.split("\n  },").next().unwrap(), @r#"
+    exit 0
+    [
+      {
+        "tag": "DBR7J",
+        "path": "tray:kestrin-a",
+        "links": [],
+        "vendor": "Kestrin",
+        "model": "Pocket",
+        "serial": "KP16-004417",
+        "bytes": 16008609792,
+        "sector_bytes": 512,
+        "bus": "usb",
+        "link_mbps": 5000,
+        "removable": true,
+        "role": "stick",
+        "findings": [
+          {
+            "id": "mounted",
+            "level": "note",
+            "text": "mounted at /media/bench/HOLIDAY; the job will unmount it",
+            "next": ""
+          },
+          {
+            "id": "has-data",
+            "level": "note",
+            "text": "holds \"HOLIDAY\" (fat32, 16.0 GB)",
+            "next": ""
+          }
+        ],
+        "partitions": [
+          {
+            "number": 1,
+            "bytes": 16007561216,
+            "filesystem": "fat32",
+            "label": "HOLIDAY",
+            "mounted_at": "/media/bench/HOLIDAY"
+          }
+        ],
+        "whole": null
+    "#);
+}
+
+#[test]
+fn an_empty_bench_and_a_wrong_descriptor_are_told() {
+    let bench = Bench::new();
+    insta::assert_snapshot!(bench.on_tray("drives"), @"
+    exit 0
+    no drive is attached that could be written
+    ");
+    insta::assert_snapshot!(bench.pyrotyp("drives --tray nowhere"), @"
+    exit 1
+    -- standard error:
+    pyrotyp: can't read nowhere/tray.toml: No such file or directory
+       next: check that it is there and may be read, then run the same command again
+    ");
+    let bench = bench.tray("[[drive]]\nname = 5\n");
+    insta::assert_snapshot!(bench.on_tray("drives"), @"
+    exit 2
+    -- standard error:
+    pyrotyp: the tray descriptor tray/tray.toml is wrong: line 2: invalid type: integer `5`, expected a string
+       next: correct the descriptor, then run the same command again
+    ");
+}
+
+#[test]
+fn a_drive_that_was_written_shows_what_is_on_it_now() {
+    let bench = Bench::new().stick("a", "");
+    let tag = super::bench::tag_of(&bench, "a");
+    bench.on_tray(&format!("write rescue.iso --to {tag} --unattended"));
+    insta::assert_snapshot!(bench.on_tray("drives"), @r#"
+    exit 0
+    TAG    ROLE   DRIVE           SIZE     LINK          PATH
+    590J1  stick  Kestrin Pocket  50.3 MB  USB 480 Mb/s  tray:a
+           holds "WRENFIELD_RESCUE_3" (iso9660), "START" (fat12, 2.1 MB)
+    next: pyrotyp write IMAGE --to TAG
+    "#);
+}

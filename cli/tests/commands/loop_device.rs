@@ -1,0 +1,99 @@
+//! On a real block device, as root: `cargo test -- --ignored`.
+
+use std::fs::{self, File};
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::Command;
+
+use super::bench::{Bench, DESKTOP};
+
+/// A loop device over a file, taken away at the end.
+struct Loop(String);
+
+impl Loop {
+    fn over(file: &Path) -> Self {
+        let made = Command::new("losetup").args(["--find", "--show"]).arg(file).output().unwrap();
+        assert!(made.status.success(), "losetup: {}", String::from_utf8_lossy(&made.stderr));
+        Self(String::from_utf8(made.stdout).unwrap().trim().to_owned())
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["--detach", &self.0]).status();
+    }
+}
+
+fn tag_of(bench: &Bench, path: &str) -> String {
+    let listed = bench.command("drives --all --json").output().unwrap();
+    let drives: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap();
+    let drive = drives.as_array().unwrap().iter().find(|drive| drive["path"] == path).unwrap();
+    assert_eq!(drive["role"], "virtual");
+    drive["tag"].as_str().unwrap().to_owned()
+}
+
+#[test]
+#[ignore = "needs root and a loop device"]
+fn a_block_device_is_written_compared_and_guarded() {
+    let bench = Bench::new().file("desktop.iso", &DESKTOP);
+    let backing = bench.path("drive.img");
+    // Old data everywhere, and a size that is no multiple of 4 MiB.
+    fs::write(&backing, pyrotyp_sample::noise(30_000_128 / 512 * 512, 9)).unwrap();
+    let device = Loop::over(&backing);
+    let tag = tag_of(&bench, &device.0);
+    let write = format!("write desktop.iso --to {tag} --unattended");
+
+    let told = bench.pyrotyp(&write);
+    assert!(told.starts_with("exit 5") && told.contains("virtual-drive"), "{told}");
+    let told = bench.pyrotyp(&format!("write desktop.iso --to {} --unattended --accept virtual-drive", device.0));
+    assert!(told.starts_with("exit 5") && told.contains("no-proof"), "{told}");
+    let mut nobody = bench.command(&format!("{write} --accept virtual-drive"));
+    let program = bench.path("pyrotyp");
+    fs::copy(nobody.get_program(), &program).unwrap();
+    for readable in [bench.path(""), program.clone(), bench.path("desktop.iso")] {
+        use std::os::unix::fs::PermissionsExt;
+        fs::set_permissions(readable, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let mut unprivileged = Command::new(program);
+    unprivileged.args(nobody.get_args()).current_dir(bench.path("")).env_clear().uid(65534).gid(65534);
+    let told = bench.tell(&unprivileged.output().unwrap());
+    assert!(told.starts_with("exit 5") && told.contains("run the same command with sudo"), "{told}");
+    assert!(!fs::read(&backing).unwrap().starts_with(&DESKTOP[..512]), "a refused job wrote");
+
+    // Held by another: an exclusive open, as a mount has it.
+    let told = {
+        use std::os::unix::fs::OpenOptionsExt;
+        let exclusive = 0o200;
+        let _held = File::options().read(true).custom_flags(exclusive).open(&device.0).unwrap();
+        bench.tell(&nobody.output().unwrap())
+    };
+    assert!(told.starts_with("exit 5") && told.contains("held by another program"), "{told}");
+
+    let told = bench.tell(&nobody.output().unwrap());
+    assert!(told.starts_with("exit 0\nverified"), "{told}");
+    assert!(fs::read(&backing).unwrap().starts_with(&DESKTOP));
+    let told = bench.pyrotyp(&format!("compare {tag} desktop.iso"));
+    assert!(told.starts_with("exit 0\nverified"), "{told}");
+    let told = bench.pyrotyp("drives --all");
+    assert!(told.contains("\"LARKSPUR_92_DESKTOP\" (iso9660)"), "{told}");
+}
+
+#[test]
+#[ignore = "needs root and a loop device"]
+fn the_disk_of_the_running_system_is_refused_under_every_name() {
+    let bench = Bench::new();
+    let listed = bench.command("drives --all --json").output().unwrap();
+    let drives: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap();
+    let systems: Vec<_> = drives.as_array().unwrap().iter().filter(|drive| drive["role"] == "system").collect();
+    assert!(!systems.is_empty(), "{drives}");
+    for drive in systems {
+        let links = drive["links"].as_array().unwrap().iter();
+        let mut names: Vec<&str> = links.filter_map(|link| link.as_str()).collect();
+        names.extend([drive["tag"].as_str().unwrap(), drive["path"].as_str().unwrap()]);
+        names.push(names[names.len() - 1].trim_start_matches("/dev/"));
+        for name in names {
+            let told = bench.pyrotyp(&format!("write rescue.iso --to {name} --unattended --accept system-disk"));
+            assert!(told.starts_with("exit 5") && told.contains("system-disk"), "{name}: {told}");
+        }
+    }
+}

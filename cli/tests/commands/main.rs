@@ -1,0 +1,10 @@
+//! Every command through the built program: files in a temporary folder, a tray, an emptied environment.
+
+mod bench;
+mod check;
+mod compare;
+mod demo;
+mod drives;
+mod inspect;
+mod loop_device;
+mod write;

@@ -1,0 +1,273 @@
+use std::time::{Duration, Instant};
+
+use super::bench::{Bench, DESKTOP, DRIVE_BYTES, RESCUE, steady, tag_of};
+use pyrotyp_core::guard::RULES;
+
+const SYSTEM: &str = "
+[[drive]]
+name = \"marrow\"
+vendor = \"Marrow\"
+model = \"NV2\"
+serial = \"MNV2-51200831\"
+bytes = 50331648
+bus = \"nvme\"
+[[drive.partition]]
+number = 2
+bytes = 40000000
+filesystem = \"ext4\"
+mounted_at = \"/\"
+";
+
+#[test]
+fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
+    let bench = Bench::new().stick("a", "").file("desktop.iso", &DESKTOP);
+    let tag = tag_of(&bench, "a");
+    steady().bind(|| {
+        let told = bench.on_tray(&format!("write desktop.iso --to {tag} --unattended --json --state notes"));
+        insta::assert_snapshot!(told, @r#"
+        exit 0
+        {
+          "job": "[WHEN]-590J1",
+          "started": "[WHEN]",
+          "ended": "[WHEN]",
+          "version": "0.1.0",
+          "result": "verified",
+          "image": {
+            "file": "[DIR]/desktop.iso",
+            "bytes": 19571200,
+            "label": "LARKSPUR_92_DESKTOP",
+            "sha256": "f9fe75a25e11eb181256822d0e133fd652ec003969bec5db53e4a4879727701a"
+          },
+          "drives": [
+            {
+              "tag": "590J1",
+              "path": "tray:a",
+              "vendor": "Kestrin",
+              "model": "Pocket",
+              "serial": "KP-a",
+              "bytes": 50331648,
+              "result": "verified",
+              "head": "sealed",
+              "fault": null,
+              "stages": [
+                {
+                  "name": "claim",
+                  "bytes": 0,
+                  "seconds": "[TIME]"
+                },
+                {
+                  "name": "blank",
+                  "bytes": 2097152,
+                  "seconds": "[TIME]"
+                },
+                {
+                  "name": "body",
+                  "bytes": 18522624,
+                  "seconds": "[TIME]"
+                },
+                {
+                  "name": "read-back",
+                  "bytes": 18522624,
+                  "seconds": "[TIME]"
+                },
+                {
+                  "name": "seal",
+                  "bytes": 1048576,
+                  "seconds": "[TIME]"
+                },
+                {
+                  "name": "release",
+                  "bytes": 0,
+                  "seconds": "[TIME]"
+                }
+              ],
+              "differences": [],
+              "more_differences": 0
+            }
+          ]
+        }
+        -- standard error:
+        no checksum to compare the image with: none was given or found
+        write: 18.5 MB in [TIME]
+        read back: 18.5 MB in [TIME]
+        seal: 1.0 MB in [TIME]
+        "#);
+    });
+    let drive = bench.drive("a");
+    assert!(drive.starts_with(&DESKTOP));
+    assert!(drive[drive.len() - (1 << 20)..].iter().all(|byte| *byte == 0));
+    let records: Vec<_> = std::fs::read_dir(bench.path("notes/jobs")).unwrap().collect();
+    assert_eq!(records.len(), 1);
+}
+
+#[test]
+fn whatever_is_wrong_is_refused_and_no_drive_is_touched() {
+    let bench = Bench::new()
+        .stick("a", "")
+        .stick("locked", "write_protected = true\n")
+        .stick("member", "held_by = \"md0 (cellar)\"\n")
+        .stick("data", "[[drive.partition]]\nnumber = 1\nbytes = 4096\n")
+        .tray("[[drive]]\nname = \"tiny\"\nserial = \"T-9913\"\nbytes = 1048576\nbus = \"usb\"\nremovable = true\n")
+        .tray("[[drive]]\nname = \"slot\"\nserial = \"T-9914\"\nbytes = 0\nbus = \"usb\"\nremovable = true\n")
+        .tray("[[drive]]\nname = \"vault\"\nserial = \"T-9915\"\nbytes = 50331648\nbus = \"usb\"\n")
+        .tray("[[drive]]\nname = \"twin-1\"\nserial = \"0000\"\nbytes = 50331648\nbus = \"usb\"\nremovable = true\n")
+        .tray("[[drive]]\nname = \"twin-2\"\nserial = \"0000\"\nbytes = 50331648\nbus = \"usb\"\nremovable = true\n")
+        .tray(SYSTEM)
+        .file("empty.iso", b"")
+        .file("page.iso", b"<html>404</html>")
+        .file("cut.iso", &DESKTOP[..10_000_000])
+        .file("SHA256SUMS", format!("{}  listed.iso\n", "12".repeat(32)).as_bytes())
+        .file("listed.iso", &RESCUE);
+    // The data stick is still as delivered, so that its partition is the descriptor's.
+    std::fs::remove_file(bench.path("tray/data.img")).unwrap();
+    let tag = |name| tag_of(&bench, name);
+    let mut told = String::new();
+    let mut refuse = |words: String| {
+        let said = bench.on_tray(&format!("write {words}"));
+        told.push_str(&format!("$ write {words}\n{said}\n"));
+        assert!(!said.starts_with("exit 0"), "{words}: {said}");
+    };
+    for file in ["nowhere.iso", ".", "empty.iso", "page.iso", "cut.iso", "listed.iso"] {
+        refuse(format!("{file} --to {} --unattended", tag("a")));
+    }
+    for name in ["locked", "member", "tiny", "slot", "vault", "twin-1"] {
+        refuse(format!("rescue.iso --to {} --unattended", tag(name)));
+    }
+    refuse("rescue.iso --to data1 --unattended".into());
+    refuse("rescue.iso --to 00000 --unattended".into());
+    refuse("rescue.iso --to tray:a --unattended".into());
+    refuse(format!("rescue.iso --to {}", tag("a")));
+    refuse(format!("rescue.iso --to {} --unattended --accept everything", tag("a")));
+    insta::assert_snapshot!("refusals", told);
+    for name in ["a", "locked", "member"] {
+        assert!(!bench.was_touched(name), "{name}");
+    }
+    for name in ["tiny", "slot", "vault", "twin-1", "twin-2", "data", "marrow"] {
+        assert!(!bench.path(&format!("tray/{name}.img")).exists(), "{name} was opened for writing");
+    }
+}
+
+#[test]
+fn no_option_opens_the_way_to_the_system_disk() {
+    let bench = Bench::new().tray(SYSTEM);
+    let everything: String = RULES.iter().map(|rule| format!(" --accept {}", rule.id)).collect();
+    for name in [&*tag_of(&bench, "marrow"), "tray:marrow", "marrow", "marrow2", "tray:marrow2"] {
+        let told = bench.on_tray(&format!("write rescue.iso --to {name} --unattended{everything}"));
+        assert!(told.starts_with("exit 5"), "{name}: {told}");
+        assert!(told.contains("system-disk: this system runs from it (/)"), "{name}: {told}");
+    }
+    assert!(!bench.path("tray/marrow.img").exists());
+}
+
+#[test]
+fn the_image_is_never_written_over_itself() {
+    let bench = Bench::new();
+    let at = bench.path("").canonicalize().unwrap();
+    let mounted = format!("[[drive.partition]]\nnumber = 1\nbytes = 4096\nmounted_at = \"{}\"\n", at.display());
+    let bench = bench.stick("a", &mounted);
+    std::fs::remove_file(bench.path("tray/a.img")).unwrap();
+    let told = bench.on_tray(&format!("write rescue.iso --to {} --unattended", tag_of(&bench, "a")));
+    assert!(told.contains("image-on-target: the image itself lies on this drive"), "{told}");
+}
+
+#[test]
+fn a_stick_that_fails_does_not_start_a_pc_and_says_why() {
+    let at = 3_000_000;
+    let faults = [
+        ("write-error", format!("kind = \"write-error\"\nat = {at}\nbytes = 512")),
+        ("read-error", format!("kind = \"read-error\"\nat = {at}\nbytes = 512")),
+        ("corrupt", format!("kind = \"corrupt\"\nat = {at}\nbytes = 2048")),
+        ("drop", format!("kind = \"drop\"\nat = {at}\nbytes = 100000")),
+        ("drop-head", "kind = \"drop\"\nat = 0\nbytes = 512".to_owned()),
+        ("wrap", "kind = \"wrap\"\ntrue_bytes = 4194304".to_owned()),
+        ("unplug", "kind = \"unplug\"\nafter_bytes = 5000000".to_owned()),
+    ];
+    let mut told = String::new();
+    for (name, fault) in faults {
+        let bench = Bench::new().stick("a", &format!("[[drive.fault]]\n{fault}\n")).file("desktop.iso", &DESKTOP);
+        let said = bench.on_tray(&format!("write desktop.iso --to {} --unattended --quiet", tag_of(&bench, "a")));
+        told.push_str(&format!("{name}: {said}\n"));
+        // Where the drive drops or wraps, what lies at its ends is not what was sent there.
+        if !matches!(name, "drop-head" | "wrap") {
+            assert!(bench.is_blank_at_its_ends("a"), "{name}");
+        }
+        assert_ne!(bench.drive("a")[..1 << 20], DESKTOP[..1 << 20], "{name}");
+    }
+    steady().bind(|| insta::assert_snapshot!("faults", told));
+}
+
+#[test]
+fn ctrl_c_leaves_a_blank_head_and_says_so() {
+    let slow = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 4000000\n";
+    let bench = Bench::new().stick("a", slow).file("desktop.iso", &DESKTOP);
+    let mut command =
+        bench.command(&format!("write desktop.iso --to {} --unattended --tray tray", tag_of(&bench, "a")));
+    let child = command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    let begun = Instant::now();
+    // The first block behind the head is the sign that the body is under way.
+    while bench.drive("a")[1 << 20..][..16] != DESKTOP[1 << 20..][..16] {
+        assert!(begun.elapsed() < Duration::from_secs(60), "the body never began");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let pid = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    insta::assert_snapshot!(bench.tell(&child.wait_with_output().unwrap()), @"
+    exit 8
+    -- standard error:
+    no checksum to compare the image with: none was given or found
+    pyrotyp: drive 590J1: stopped during the writing
+       its head is blank: no PC starts from it
+       next: run the same command again to start over
+    ");
+    assert!(bench.is_blank_at_its_ends("a"));
+}
+
+#[test]
+fn at_a_terminal_only_the_typed_tag_confirms() {
+    let holiday = "[[drive.partition]]\nnumber = 1\nbytes = 48000000\nfilesystem = \"fat32\"\nlabel = \"HOLIDAY\"\n";
+    let bench = Bench::new().stick("a", holiday).stick("b", "");
+    std::fs::remove_file(bench.path("tray/a.img")).unwrap();
+    let (tag, other) = (tag_of(&bench, "a"), tag_of(&bench, "b"));
+    let write = format!("write rescue.iso --to {tag} --color never --quiet");
+    steady().bind(|| {
+        insta::assert_snapshot!("card", bench.at_terminal(&write, &format!("{other}\n")));
+    });
+    for typed in ["\n", "y\n", "yes\n"] {
+        let told = bench.at_terminal(&write, typed);
+        assert!(told.starts_with("exit 5") && told.contains("nothing was changed"), "{typed:?}: {told}");
+    }
+    // Ctrl-C is a character to a terminal.
+    let told = bench.at_terminal(&write, "\x03");
+    assert!(told.starts_with("exit 8") && told.contains("nothing was changed"), "{told}");
+    assert!(!bench.path("tray/a.img").exists() && !bench.was_touched("b"));
+    let told = bench.at_terminal(&write, &format!("{}\n", tag.to_lowercase()));
+    assert!(told.starts_with("exit 0") && told.contains("verified"), "{told}");
+    assert!(bench.drive("a").starts_with(&RESCUE));
+}
+
+#[test]
+fn the_next_drive_plugged_in_can_be_the_one() {
+    let late = "[[drive]]\nname = \"late\"\nserial = \"L-3301\"\nbytes = 50331648\nbus = \"usb\"\nremovable = true\n\
+                appears_after_ms = 700\n";
+    let bench = Bench::new().stick("a", "").tray(late);
+    let told = bench.at_terminal("write rescue.iso --to arriving --color never", "\n");
+    assert!(told.contains("plug the drive in now") && told.contains("tray:late"), "{told}");
+    assert!(!bench.was_touched("a"));
+}
+
+#[test]
+fn a_skipped_read_back_is_never_called_verified() {
+    // The fault would show, had anybody looked.
+    let bench = Bench::new().stick("a", "[[drive.fault]]\nkind = \"corrupt\"\nat = 3000000\nbytes = 512\n");
+    let tag = tag_of(&bench, "a");
+    steady().bind(|| {
+        let told = bench.on_tray(&format!("write rescue.iso --to {tag} --unattended --skip-readback --eject --quiet"));
+        insta::assert_snapshot!(told, @"
+        exit 0
+        written: WRENFIELD_RESCUE_3 is on drive 590J1 (Kestrin Pocket); it was not read back, nothing is proven
+          5.2 MB in [TIME]: writing [TIME]
+          SHA-256 418eca3dfa4e986fcaca9c6f0c2f5555bed36d43264469b69695bac3f2da1007
+        ");
+    });
+    assert_eq!(bench.drive("a").len() as u64, DRIVE_BYTES);
+}

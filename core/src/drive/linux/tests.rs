@@ -1,0 +1,255 @@
+//! Made-up machines as folders that look like sysfs and procfs.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::path::PathBuf;
+
+use super::Linux;
+use crate::drive::{Drive, Platform, Role, Use};
+
+/// A machine of folders; numbers of devices are given out in order.
+struct Machine {
+    folder: tempfile::TempDir,
+    next_minor: u32,
+    numbers: BTreeMap<String, String>,
+    mounts: String,
+    swaps: String,
+}
+
+impl Machine {
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        for sub in ["sys/block", "proc/self", "dev/disk/by-id"] {
+            fs::create_dir_all(folder.path().join(sub)).unwrap();
+        }
+        let swaps = "Filename Type Size Used Priority\n".to_owned();
+        Self { folder, next_minor: 0, numbers: BTreeMap::new(), mounts: String::new(), swaps }
+    }
+
+    fn put(&self, path: &str, text: &str) {
+        let path = self.folder.path().join("sys").join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, format!("{text}\n")).unwrap();
+    }
+
+    fn number(&mut self, name: &str) -> String {
+        self.next_minor += 1;
+        let number = format!("8:{}", self.next_minor);
+        self.numbers.insert(name.to_owned(), number.clone());
+        number
+    }
+
+    /// A disk below the folder `parent` of the tree of devices.
+    fn disk(&mut self, parent: &str, name: &str, bytes: u64, partitions: u32) -> String {
+        let base = format!("devices/{parent}/block/{name}");
+        let number = self.number(name);
+        let attributes = [
+            ("dev", number),
+            ("size", (bytes / 512).to_string()),
+            ("ro", "0".into()),
+            ("removable", "0".into()),
+            ("diskseq", "3".into()),
+            ("queue/logical_block_size", "512".into()),
+        ];
+        attributes.iter().for_each(|(attribute, value)| self.put(&format!("{base}/{attribute}"), value));
+        for part in 1..=partitions {
+            let digit = name.ends_with(|c: char| c.is_ascii_digit());
+            let part_name = if digit { format!("{name}p{part}") } else { format!("{name}{part}") };
+            let number = self.number(&part_name);
+            let sectors = bytes / 512 / u64::from(partitions + 1);
+            let start = (sectors * u64::from(part)).to_string();
+            let values =
+                [("dev", number), ("partition", part.to_string()), ("start", start), ("size", sectors.to_string())];
+            values.iter().for_each(|(attribute, value)| self.put(&format!("{base}/{part_name}/{attribute}"), value));
+        }
+        let link = self.folder.path().join("sys/block").join(name);
+        symlink(self.folder.path().join("sys").join(&base), link).unwrap();
+        base
+    }
+
+    fn inner(&mut self, name: &str, partitions: u32) -> String {
+        let base = self.disk(&format!("pci0/ata1/host0/{name}"), name, 512 << 30, partitions);
+        self.put(&format!("{base}/device/model"), "NV2");
+        base
+    }
+
+    fn stick(&mut self, name: &str, partitions: u32) -> String {
+        let port = format!("pci0/usb2/2-{name}");
+        let values = [("idVendor", "1d6b"), ("serial", "KP16-004417"), ("speed", "480"), ("product", "Storage")];
+        values.iter().for_each(|(attribute, value)| self.put(&format!("devices/{port}/{attribute}"), value));
+        let base = self.disk(&format!("{port}/host6"), name, 16 << 30, partitions);
+        let values = [("device/vendor", "Kestrin "), ("device/model", "Pocket          "), ("removable", "1")];
+        values.iter().for_each(|(attribute, value)| self.put(&format!("{base}/{attribute}"), value));
+        base
+    }
+
+    /// A device made of others, such as `dm-0` of `sda2`.
+    fn stacked(&mut self, name: &str, members: &[&str]) -> String {
+        let base = self.disk("virtual", name, 1 << 30, 0);
+        for member in members {
+            self.put(&format!("{base}/slaves/{member}"), "");
+            let whole = member.trim_end_matches(|c: char| c.is_ascii_digit());
+            let place = if whole == *member { format!("block/{member}") } else { format!("block/{whole}/{member}") };
+            self.put(&format!("{place}/holders/{name}"), "");
+        }
+        base
+    }
+
+    fn loop_over(&mut self, name: &str, file: &str) {
+        let base = self.disk("virtual", name, 1 << 30, 0);
+        self.put(&format!("{base}/loop/backing_file"), file);
+    }
+
+    /// A mount of a device, or of none where the file system has none of its own.
+    fn mount(&mut self, device: &str, at: &str, filesystem: &str, options: &str) {
+        let number = self.numbers.get(device).cloned().unwrap_or_else(|| "0:99".into());
+        let source = if device.is_empty() { filesystem.to_owned() } else { format!("/dev/{device}") };
+        self.mounts.push_str(&format!("30 1 {number} / {at} rw shared:1 - {filesystem} {source} {options}\n"));
+    }
+
+    fn linux(&self) -> Linux {
+        let path = |sub: &str| self.folder.path().join(sub);
+        fs::write(path("proc/self/mountinfo"), &self.mounts).unwrap();
+        fs::write(path("proc/swaps"), &self.swaps).unwrap();
+        Linux { sys: path("sys"), proc: path("proc"), dev: path("dev") }
+    }
+
+    fn drives(&self) -> Vec<Drive> {
+        self.linux().drives().unwrap()
+    }
+
+    /// What the system needs each drive for, a line each.
+    fn uses(&self) -> String {
+        let words = |use_: &Use| match use_ {
+            Use::System { what } => format!("system {what}"),
+            Use::Removable { at } => format!("removable {at}"),
+            Use::Mounted { at } => format!("mounted {at}"),
+            Use::Held { by } => format!("held {by}"),
+        };
+        let name = |drive: &Drive| PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
+        let line = |drive: Drive| {
+            let uses: Vec<_> = drive.uses.iter().map(words).collect();
+            format!("{}: {}\n", name(&drive), if uses.is_empty() { "free".into() } else { uses.join(", ") })
+        };
+        self.drives().into_iter().map(line).collect()
+    }
+}
+
+#[test]
+fn a_stick_is_described_by_what_it_says_of_itself() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 2);
+    machine.stick("sdb", 1);
+    let drives = machine.drives();
+    let stick = &drives[1];
+    assert_eq!((stick.name().as_str(), stick.role(), stick.link_mbps), ("Kestrin Pocket", Role::Stick, Some(480)));
+    assert_eq!((stick.bytes, stick.generation, stick.partitions.len()), (16 << 30, Some(3), 1));
+    assert_eq!(drives[0].role(), Role::Internal);
+    // The tag is that of the stick, wherever it is plugged in.
+    let mut other = Machine::new();
+    other.stick("sdq", 0);
+    assert_eq!(other.drives()[0].tag, stick.tag);
+}
+
+#[test]
+fn a_plain_system_disk_is_known_by_root_swap_and_boot() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 3);
+    machine.stick("sdb", 1);
+    machine.mount("sda2", "/", "ext4", "rw");
+    machine.mount("sda1", "/boot/efi", "vfat", "rw");
+    machine.mount("sdb1", "/media/ann/MY\\040STICK", "vfat", "rw");
+    machine.swaps.push_str("/dev/sda3 partition 100 0 -2\n");
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: system /, system /boot/efi, system swap
+    sdb: removable /media/ann/MY STICK
+    ");
+}
+
+#[test]
+fn root_on_encrypted_logical_volumes_over_an_array_leads_to_every_member() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 1);
+    machine.inner("sdb", 1);
+    machine.inner("sdc", 0);
+    machine.stacked("md0", &["sda1", "sdb1"]);
+    let crypt = machine.stacked("dm-0", &["md0"]);
+    machine.put(&format!("{crypt}/dm/name"), "cellar");
+    let volume = machine.stacked("dm-1", &["dm-0"]);
+    machine.put(&format!("{volume}/dm/name"), "cellar-root");
+    machine.mount("dm-1", "/", "ext4", "rw");
+    machine.swaps.push_str("/swapfile file 100 0 -2\n");
+    machine.swaps.push_str("/dev/mapper/cellar-root partition 100 0 -2\n");
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: system /, system swap, held md0
+    sdb: system /, system swap, held md0
+    sdc: free
+    ");
+}
+
+#[test]
+fn a_live_system_runs_from_its_stick() {
+    // Overlay over squashfs on a loop device whose file lies on the stick.
+    let mut machine = Machine::new();
+    machine.inner("sda", 1);
+    machine.stick("sdb", 1);
+    machine.loop_over("loop0", "/run/live/medium/live/system.img");
+    machine.mount("", "/", "overlay", "rw,lowerdir=/run/live/rootfs:/run/live/more,upperdir=/run/live/cow/rw");
+    machine.mount("sdb1", "/run/live/medium", "iso9660", "ro");
+    machine.mount("loop0", "/run/live/rootfs", "squashfs", "ro");
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: free
+    sdb: system /, mounted /run/live/medium, mounted /run/live/rootfs
+    loop0: system /, mounted /run/live/rootfs
+    ");
+}
+
+#[test]
+fn btrfs_of_several_drives_and_arrays_that_nobody_mounted_are_in_use() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 1);
+    machine.inner("sdb", 1);
+    machine.inner("sdc", 1);
+    machine.put("fs/btrfs/1-2-3/devices/sda1/size", "1");
+    machine.put("fs/btrfs/1-2-3/devices/sdb1/size", "1");
+    machine.numbers.remove("sda1"); // btrfs mounts have a number of no device
+    machine.mount("sda1", "/home", "btrfs", "rw");
+    machine.stacked("md5", &["sdc1"]);
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: system /home
+    sdb: system /home
+    sdc: held md5
+    ");
+}
+
+#[test]
+fn stacks_that_lead_in_circles_end() {
+    let mut machine = Machine::new();
+    machine.loop_over("loop0", "/mnt/a/one.img");
+    machine.loop_over("loop1", "/mnt/b/two.img");
+    machine.mount("loop0", "/mnt/b", "ext4", "rw");
+    machine.mount("loop1", "/mnt/a", "ext4", "rw");
+    machine.mount("", "/", "overlay", "rw,lowerdir=/,upperdir=/mnt/a");
+    insta::assert_snapshot!(machine.uses(), @"
+    loop0: mounted /mnt/b, mounted /mnt/a, system /
+    loop1: mounted /mnt/b, mounted /mnt/a, system /
+    ");
+}
+
+#[test]
+fn only_one_file_may_hold_unsafe_code() {
+    let source = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("src");
+    let mut folders = vec![source];
+    let mut found = Vec::new();
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            if entry.is_dir() {
+                folders.push(entry);
+            } else if fs::read_to_string(&entry).unwrap().contains(concat!("allow(", "unsafe_code)")) {
+                found.push(entry.file_name().unwrap().to_str().unwrap().to_owned());
+            }
+        }
+    }
+    assert_eq!(found, ["ioctl.rs"]);
+}

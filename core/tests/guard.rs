@@ -1,0 +1,160 @@
+//! The guard as a pure function: what it finds, and that nothing lifts a stop.
+
+use proptest::prelude::*;
+use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Tag, Use, Volume};
+use pyrotyp_core::guard::{Circumstances, IMAGE_RULES, RULES, clear, findings};
+use pyrotyp_core::{Finding, Level};
+
+fn stick() -> Drive {
+    let bytes = 16_008_609_792;
+    Drive {
+        tag: Tag::of(Some("Kestrin"), Some("Pocket"), Some("KP16-004417"), bytes),
+        path: "/dev/sdb".into(),
+        links: Vec::new(),
+        vendor: Some("Kestrin".into()),
+        model: Some("Pocket".into()),
+        serial: Some("KP16-004417".into()),
+        bytes,
+        sector_bytes: 512,
+        bus: Bus::Usb,
+        link_mbps: Some(480),
+        removable: true,
+        write_protected: false,
+        generation: Some(9),
+        partitions: Vec::new(),
+        whole: None,
+        uses: Vec::new(),
+    }
+}
+
+fn told(drive: &Drive, circumstances: &Circumstances) -> String {
+    let lines = findings(drive, circumstances).into_iter().map(|found| {
+        let Finding { id, level, text, next } = found;
+        format!("{level:?} {id}: {text}{}{next}\n", if next.is_empty() { "" } else { " -> " })
+    });
+    lines.collect()
+}
+
+#[test]
+fn each_finding_has_its_sentence_and_its_next_step() {
+    let mut all = String::new();
+    let mut add = |change: fn(&mut Drive)| {
+        let mut drive = stick();
+        change(&mut drive);
+        let needs = Circumstances { needs_bytes: Some(8_000_000_001), ..Circumstances::default() };
+        all.push_str(&format!("{}\n", told(&drive, &needs)));
+    };
+    add(|drive| drive.uses = vec![Use::System { what: "/".into() }, Use::System { what: "swap".into() }]);
+    add(|drive| drive.uses = vec![Use::Mounted { at: "/mnt".into() }, Use::Removable { at: "/media/a/B".into() }]);
+    add(|drive| drive.uses = vec![Use::Held { by: "dm-0 (cellar-home)".into() }]);
+    add(|drive| (drive.bytes, drive.write_protected) = (8_000_000_000, true));
+    add(|drive| drive.bytes = 0);
+    add(|drive| drive.removable = false);
+    add(|drive| drive.bytes = 1_000_204_886_016);
+    add(|drive| drive.bus = Bus::Nvme);
+    add(|drive| (drive.bus, drive.serial) = (Bus::Virtual, Some("/tmp/trial.img".into())));
+    add(|drive| drive.tag = Tag::of(Some("Kestrin"), None, None, 1));
+    add(|drive| {
+        let volume = |filesystem: Option<&str>, label: Option<&str>| Volume {
+            bytes: 1_000_000_000,
+            filesystem: filesystem.map(str::to_owned),
+            label: label.map(str::to_owned),
+            mounted_at: None,
+        };
+        let kinds = [volume(Some("fat32"), Some("HOLIDAY")), volume(None, None), volume(Some("ext4"), None)];
+        let more = std::iter::repeat_n(volume(Some("ntfs"), None), 3);
+        let numbered = kinds.into_iter().chain(more).zip(1..);
+        drive.partitions = numbered.map(|(volume, number)| Partition { number, volume }).collect();
+    });
+    insta::assert_snapshot!(all, @r#"
+    Stop system-disk: this system runs from it (/, swap) -> choose another; no option opens the way to this one
+
+    Stop in-use: it is mounted at /mnt -> make sure that it is not needed, then unmount it: umount /mnt
+    Note mounted: mounted at /media/a/B; the job will unmount it
+
+    Stop in-use: it is part of dm-0 (cellar-home) -> make sure that it is not needed, then take that apart first
+
+    Stop too-small: the image needs 8000000512 bytes (8.0 GB), the drive has 8000000000 (8.0 GB) -> choose a drive of 8.0 GB or more
+    Stop write-protected: the drive is write-protected -> slide the lock switch of the card or stick; without one, it has given up for good
+
+    Stop no-medium: there is no card in the reader -> put the card in
+
+    Ask external-disk: this is a disk on USB, not a stick: probably one with somebody's files -> choose a stick, or name this finding with --accept external-disk
+
+    Ask external-disk: 1.0 TB is far larger than a stick: probably a disk with somebody's files -> choose a stick, or name this finding with --accept external-disk
+
+    Ask internal-disk: this is a disk inside the PC (NVMe) -> choose a stick, or name this finding with --accept internal-disk
+
+    Ask virtual-drive: this is made by software from /tmp/trial.img -> for tests and trials, name this finding with --accept virtual-drive
+
+    Note no-serial: it has no usable serial number: another drive may have the same tag
+
+    Note has-data: holds "HOLIDAY" (fat32, 1.0 GB), an unnamed volume (ext4, 1.0 GB), an unnamed volume (ntfs, 1.0 GB), an unnamed volume (ntfs, 1.0 GB) and 2 more
+    "#);
+}
+
+#[test]
+fn every_rule_has_one_id() {
+    let mut ids: Vec<_> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id).collect();
+    let all = ids.len();
+    ids.sort();
+    ids.dedup();
+    assert_eq!(ids.len(), all);
+}
+
+fn any_use() -> impl Strategy<Value = Use> {
+    prop_oneof![
+        Just(Use::System { what: "/home".into() }),
+        Just(Use::Mounted { at: "/srv/x".into() }),
+        Just(Use::Removable { at: "/media/ann/X".into() }),
+        Just(Use::Held { by: "md0".into() }),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(4096))]
+
+    /// A stop stands whatever is accepted; without one, all asked findings named let the job on.
+    #[test]
+    fn a_stop_is_lifted_by_nothing(
+        bus in prop_oneof![Just(Bus::Usb), Just(Bus::Ata), Just(Bus::Nvme), Just(Bus::Mmc), Just(Bus::Virtual)],
+        sectors in prop_oneof![Just(0u64), 1u64..1 << 36],
+        needs in proptest::option::of(0u64..1 << 45),
+        removable: bool,
+        write_protected: bool,
+        unattended: bool,
+        image_on_it: bool,
+        partition in proptest::option::of(1u32..9),
+        by in prop_oneof![Just(NamedBy::Tag), Just(NamedBy::StableLink), Just(NamedBy::KernelName), Just(NamedBy::Arriving)],
+        uses in proptest::collection::vec(any_use(), 0..3),
+        accepted in proptest::sample::subsequence(RULES.iter().chain(&IMAGE_RULES).map(|r| r.id.to_owned()).collect::<Vec<_>>(), 0..RULES.len()),
+    ) {
+        let bytes = sectors * 512;
+        let dangerous = uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
+        let drive = Drive { bus, bytes, removable, write_protected, uses, ..stick() };
+        let circumstances = Circumstances {
+            needs_bytes: needs,
+            image_on: if image_on_it { vec![drive.path.clone()] } else { Vec::new() },
+            unattended,
+        };
+        let choice = Choice { drive, by, partition };
+        let must_stop = dangerous
+            || bytes == 0
+            || write_protected
+            || image_on_it
+            || partition.is_some()
+            || (unattended && by != NamedBy::Tag)
+            || needs.is_some_and(|needs| needs > bytes);
+        let everything: Vec<String> = RULES.iter().map(|rule| rule.id.to_owned()).collect();
+        prop_assert_eq!(clear(&choice, &circumstances, &[], &everything).is_err(), must_stop);
+        let judged = clear(&choice, &circumstances, &[], &accepted);
+        if must_stop {
+            prop_assert!(judged.unwrap_err().standing.iter().any(|finding| finding.level == Level::Stop));
+        } else if let Err(refused) = judged {
+            for finding in refused.standing {
+                prop_assert_eq!(finding.level, Level::Ask);
+                prop_assert!(!accepted.contains(&finding.id.to_owned()), "{} was accepted", finding.id);
+            }
+        }
+    }
+}
