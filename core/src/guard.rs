@@ -1,6 +1,6 @@
 //! What speaks against writing to a drive: values in, findings out, nothing read or written.
 
-use crate::drive::{Bus, Choice, Drive, NamedBy, Role, Use, Volume};
+use crate::drive::{Choice, Drive, NamedBy, Role, Use, Volume};
 use crate::{Finding, Level, human_bytes};
 
 /// A rule of the guard, as `--accept` and the documentation know it.
@@ -96,7 +96,7 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
     match drive.role() {
         Role::Internal => found.push(Finding::ask(
             "internal-disk",
-            format!("this is a disk inside the PC ({})", bus_words(drive.bus)),
+            format!("this is a disk inside the PC ({})", drive.bus.name()),
             "choose a stick, or name this finding with --accept internal-disk",
         )),
         Role::External => found.push(Finding::ask(
@@ -152,19 +152,6 @@ fn uses(drive: &Drive, found: &mut Vec<Finding>) {
 /// `bytes` as the whole sectors that it takes.
 fn whole_sectors(bytes: u64, sector_bytes: u32) -> Option<u64> {
     bytes.checked_next_multiple_of(u64::from(sector_bytes.max(1)))
-}
-
-fn bus_words(bus: Bus) -> &'static str {
-    match bus {
-        Bus::Usb => "USB",
-        Bus::Ata => "SATA",
-        Bus::Nvme => "NVMe",
-        Bus::Scsi => "SCSI",
-        Bus::Mmc => "MMC",
-        Bus::Virtio => "virtio",
-        Bus::Virtual => "virtual",
-        Bus::Other => "unknown bus",
-    }
 }
 
 /// Most volumes that are named one by one.

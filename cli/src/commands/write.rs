@@ -60,7 +60,8 @@ struct Plan {
 /// Writes one image to one drive.
 pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     let Some(asked) = Asked::of(command) else { return Ok(Exit::Usage) };
-    if !asked.unattended && !(io::stdin().is_terminal() && io::stderr().is_terminal()) {
+    let at_terminal = io::stdin().is_terminal() && io::stderr().is_terminal();
+    if !asked.unattended && !at_terminal {
         return Err(Failure::new(
             Exit::Refused,
             "nobody can confirm the drive: this is no terminal",

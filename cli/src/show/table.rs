@@ -1,6 +1,6 @@
 //! The table of drives.
 
-use pyrotyp_core::drive::{Bus, Drive, Role};
+use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::{Finding, Level, human_bytes};
 use unicode_width::UnicodeWidthStr;
 
@@ -90,16 +90,7 @@ pub fn role(role: Role) -> &'static str {
 
 /// How the drive is attached, and how fast that can be.
 pub fn link(drive: &Drive) -> String {
-    let bus = match drive.bus {
-        Bus::Usb => "USB",
-        Bus::Ata => "SATA",
-        Bus::Nvme => "NVMe",
-        Bus::Scsi => "SCSI",
-        Bus::Mmc => "MMC",
-        Bus::Virtio => "virtio",
-        Bus::Virtual => "virtual",
-        Bus::Other => "other",
-    };
+    let bus = drive.bus.name();
     match drive.link_mbps {
         Some(mbps) if mbps >= 1000 => format!("{bus} {} Gb/s", f64::from(mbps) / 1000.0),
         Some(mbps) => format!("{bus} {mbps} Mb/s"),

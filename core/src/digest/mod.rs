@@ -1,5 +1,7 @@
 //! Checksums: which ones, and how bytes become one.
 
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
 mod check;
 mod sums;
 

@@ -10,7 +10,7 @@ mod platform;
 mod tag;
 pub mod tray;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 pub use aligned::{ALIGNMENT, AlignedBuf};
 pub use choose::{Choice, ChooseError, NamedBy, arrived, choose};
@@ -18,7 +18,7 @@ pub use platform::{After, Claimed, DriveFault, DriveIo, Located, Platform, Platf
 pub use tag::Tag;
 
 /// How a drive is attached.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Bus {
     /// USB mass storage.
@@ -37,6 +37,22 @@ pub enum Bus {
     Virtual,
     /// Anything else.
     Other,
+}
+
+impl Bus {
+    /// Its name as people write it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Usb => "USB",
+            Self::Ata => "SATA",
+            Self::Nvme => "NVMe",
+            Self::Scsi => "SCSI",
+            Self::Mmc => "MMC",
+            Self::Virtio => "virtio",
+            Self::Virtual => "virtual",
+            Self::Other => "unknown bus",
+        }
+    }
 }
 
 /// What a drive is to the technician.

@@ -137,7 +137,7 @@ pub fn read(image: &dyn ReadAt) -> io::Result<Option<Gpt>> {
 fn read_laid_out_for(image: &dyn ReadAt, sector_bytes: u32) -> io::Result<Option<Gpt>> {
     let sector = u64::from(sector_bytes);
     let primary = copy(image, sector, sector)?;
-    let last = image.size().checked_sub(sector).map(|at| at / sector * sector);
+    let last = image.size().checked_sub(sector).map(|at| at.saturating_sub(at.checked_rem(sector).unwrap_or_default()));
     let backup_at = match (&primary, last) {
         (Ok((header, _)), _) => header.other_at,
         (Err(_), Some(last)) => last,
@@ -261,7 +261,7 @@ fn entry(raw: &[u8], number: u32, sector: u64) -> Option<Entry> {
     }
     let (first, last) = (u64_le(raw, 32)?, u64_le(raw, 40)?);
     let name: [u8; 72] = take(raw, 56)?;
-    let units = name.chunks_exact(2).map(|pair| u16_from(pair)).take_while(|unit| *unit != 0);
+    let units = name.chunks_exact(2).map(u16_from).take_while(|unit| *unit != 0);
     let name: String = char::decode_utf16(units)
         .map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER))
         .map(|c| if c.is_control() { ' ' } else { c })

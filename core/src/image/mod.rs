@@ -3,6 +3,8 @@
 //! Everything here works on bytes behind [`ReadAt`]: no file is opened, nothing is written.
 //! Promise: any bytes at all give an [`Inspection`], in memory bounded whatever they say.
 
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
 pub mod eltorito;
 pub mod fat;
 mod field;

@@ -25,7 +25,7 @@ pub trait ReadAt: Sync {
         while let Some(rest) = into.get_mut(done..).filter(|rest| !rest.is_empty()) {
             match self.read_at(at.saturating_add(done as u64), rest) {
                 Ok(0) => break,
-                Ok(count) => done += count,
+                Ok(count) => done = done.saturating_add(count),
                 Err(fault) if fault.kind() == io::ErrorKind::Interrupted => {}
                 Err(fault) => return Err(fault),
             }

@@ -34,7 +34,7 @@ pub struct DriveSpec {
     #[serde(default = "usual_sector")]
     pub sector_bytes: u32,
     /// `usb`, `ata`, `nvme`, `scsi`, `mmc`, `virtio` or `virtual`.
-    pub bus: BusSpec,
+    pub bus: Bus,
     /// Speed of the link, in megabits a second.
     pub link_mbps: Option<u32>,
     /// Whether it says that its medium can be removed.
@@ -58,40 +58,6 @@ pub struct DriveSpec {
 
 fn usual_sector() -> u32 {
     512
-}
-
-/// How a simulated drive is attached.
-#[derive(Clone, Copy, Debug, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum BusSpec {
-    /// USB mass storage.
-    Usb,
-    /// SATA or IDE.
-    Ata,
-    /// NVMe.
-    Nvme,
-    /// SCSI or SAS.
-    Scsi,
-    /// SD card or eMMC.
-    Mmc,
-    /// Paravirtual disk.
-    Virtio,
-    /// Loop device and the like.
-    Virtual,
-}
-
-impl From<BusSpec> for Bus {
-    fn from(spec: BusSpec) -> Self {
-        match spec {
-            BusSpec::Usb => Self::Usb,
-            BusSpec::Ata => Self::Ata,
-            BusSpec::Nvme => Self::Nvme,
-            BusSpec::Scsi => Self::Scsi,
-            BusSpec::Mmc => Self::Mmc,
-            BusSpec::Virtio => Self::Virtio,
-            BusSpec::Virtual => Self::Virtual,
-        }
-    }
 }
 
 /// A partition that the drive came with.

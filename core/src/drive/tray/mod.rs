@@ -13,12 +13,12 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-pub use descriptor::{BusSpec, Descriptor, DriveSpec, FILE_NAME, Fault, PartitionSpec};
+pub use descriptor::{Descriptor, DriveSpec, FILE_NAME, Fault, PartitionSpec};
 use medium::Medium;
 
 use super::{
-    After, Bus, Claimed, Drive, DriveFault, DriveIo, Located, Partition, Platform, PlatformError, Tag, Use, Volume,
-    content, mount_point,
+    After, Claimed, Drive, DriveFault, DriveIo, Located, Partition, Platform, PlatformError, Tag, Use, Volume, content,
+    mount_point,
 };
 use crate::guard::Cleared;
 use crate::image::{ImageFile, Part};
@@ -77,7 +77,7 @@ impl Tray {
             serial: spec.serial.clone(),
             bytes: spec.bytes,
             sector_bytes: spec.sector_bytes,
-            bus: Bus::from(spec.bus),
+            bus: spec.bus,
             link_mbps: spec.link_mbps,
             removable: spec.removable,
             write_protected: spec.write_protected,

@@ -1,0 +1,38 @@
+#!/usr/bin/env bash
+# Measures what the program promises to stay below, and prints each figure with its ratio to the promise.
+#
+#   bench/limits.sh [FOLDER]     as root; FOLDER takes 5 GB (default /dev/shm)
+#
+# Measured: peak memory of a 4 GiB write, what `inspect` reads of a 6 GB image, how long `drives` takes.
+# Not measured: how fast anything is on a real stick.
+set -euo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+[ "$(id -u)" = 0 ] || { echo "limits.sh: needs root for a loop device" >&2; exit 2; }
+for tool in strace /usr/bin/time; do
+    command -v "$tool" >/dev/null || { echo "limits.sh: apt-get install strace time" >&2; exit 2; }
+done
+cargo build --release --quiet
+program=$PWD/target/release/pyrotyp
+folder=$(mktemp -d "${1:-/dev/shm}/pyrotyp-limits.XXXXXX")
+device=
+trap '[ -z "$device" ] || losetup --detach "$device"; rm -rf "$folder"' EXIT
+
+"$program" demo --keep "$folder/cafe" >/dev/null 2>&1
+image=$folder/cafe/images/larkspur-9.2-desktop-x86_64.iso
+large() { cp "$image" "$2"; truncate -s "$1" "$2"; }
+figure() { awk -v what="$1" -v is="$2" -v most="$3" -v unit="$4" 'BEGIN { printf "%-34s %10.1f %s, promised %g: %.2f\n", what, is, unit, most, is / most }'; }
+
+large 6G "$folder/six.iso"
+strace -f -e trace=read,pread64 -o "$folder/trace" "$program" inspect "$folder/six.iso" >/dev/null
+figure "read by inspect of a 6 GB image" "$(awk -F'= ' '{ bytes += $NF } END { print bytes / 1048576 }' "$folder/trace")" 4 MiB
+
+best=$(for _ in 1 2 3 4 5; do begin=$(date +%s%N); "$program" drives --all >/dev/null; echo $(( ($(date +%s%N) - begin) / 1000 )); done | sort -n | head -n 1)
+figure "drives, best of five" "$(awk -v us="$best" 'BEGIN { print us / 1000 }')" 50 ms
+
+large 4G "$folder/four.iso"
+truncate -s 4500M "$folder/drive"
+device=$(losetup --find --show "$folder/drive")
+tag=$("$program" drives --all | awk -v device="$device" '$NF == device { print $1 }')
+/usr/bin/time -f %M -o "$folder/memory" "$program" write "$folder/four.iso" --to "$tag" --unattended \
+    --accept virtual-drive --quiet --state "$folder/state" | grep -q '^verified' || { echo "limits.sh: the write was not verified" >&2; exit 1; }
+figure "peak memory of a 4 GiB write" "$(awk '{ print $1 / 1024 }' "$folder/memory")" 96 MiB

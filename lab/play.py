@@ -1,0 +1,230 @@
+#!/usr/bin/env python3
+"""Plays Pyrotyp on real USB drives under a real kernel, and starts PCs from what it wrote.
+
+    play.py PROGRAM [NAME...]     all plays, or only those named
+
+Needs root (loop devices), a cache that setup.sh filled, and the network for one Debian package: memtest86+,
+whose hybrid images nobody here made.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from lab import run
+from scenario import Drive, Event, Mount, Scenario
+
+HERE = Path(__file__).resolve().parent
+MIB = 1 << 20
+MEMTEST_BLUE = "0000aa"
+VFAT = ["vfat", "nls_ascii", "nls_cp437"]
+
+
+class Failed(Exception):
+    """A play did not end as it should."""
+
+
+def expect(shown: bool, what: str, seen: Any = "") -> None:
+    if not shown:
+        raise Failed(f"{what}\n{seen}")
+
+
+def sh(*words: str | Path, status: int | None = 0, **more: Any) -> str:
+    done = subprocess.run([str(word) for word in words], capture_output=True, text=True, **more)
+    if status is not None:
+        expect(done.returncode == status, f"exit {done.returncode} from {' '.join(map(str, words))}",
+               done.stdout + done.stderr)
+    return done.stdout
+
+
+class Bench:
+    """A folder with the café's images, and the program."""
+
+    def __init__(self, program: Path, folder: Path) -> None:
+        self.program, self.folder = program, folder
+        sh(program, "demo", "--keep", folder / "cafe")
+        self.desktop = folder / "cafe/images/larkspur-9.2-desktop-x86_64.iso"
+
+    def on_loop(self, image: Path) -> Path:
+        """Writes an image to a loop device, compares, and gives the file behind it."""
+        file = self.folder / f"{image.stem}.drive"
+        with file.open("wb") as f:
+            f.truncate(64 * MIB)
+        device = sh("losetup", "--find", "--show", file).strip()
+        try:
+            listed = json.loads(sh(self.program, "drives", "--all", "--json"))
+            tag = next(drive["tag"] for drive in listed if drive["path"] == device)
+            state = self.folder / "state"
+            told = sh(self.program, "write", image, "--to", tag, "--unattended", "--accept", "virtual-drive",
+                      "--state", state)
+            expect(told.startswith("verified"), "the write is verified", told)
+            expect(sh(self.program, "compare", tag, image).startswith("verified"), "the drive compares equal")
+        finally:
+            sh("losetup", "--detach", device)
+        return file
+
+    def boot(self, stick: Path, firmware: str, *more: str) -> dict[str, Any]:
+        """Starts a PC from a stick, and tells what came up."""
+        told = sh(sys.executable, HERE / "trial_boot.py", stick, "--firmware", firmware, "--json", *more, status=None)
+        return json.loads(told)
+
+    def play(self, script: str, **scenario: Any) -> dict[str, Any]:
+        """Runs a shell script in the guest, where `pyrotyp` is the program and `$DESKTOP` the image."""
+        work = Path(tempfile.mkdtemp(dir=self.folder))
+        program = work / "program.sh"
+        program.write_text("#!/bin/bash\n. \"$LAB_TOOLS\"\n"
+                           f"pyrotyp() {{ $LAB_HOST{self.program} \"$@\" --state $LAB_OUT/state; }}\n"
+                           f"DESKTOP=$LAB_HOST{self.desktop}\n"
+                           "tag() { pyrotyp drives --all | sed -n \"s/^\\([^ ]*\\) .*$1.*/\\1/p\"; }\n" + script)
+        program.chmod(0o755)
+        result = run(Scenario(program=str(program), **scenario), work / "work")
+        expect(result["ended"] in ("exit", "power-cut") and not result["problem"], "the scenario ran", result)
+        result["said"] = result["stdout"] + result["stderr"]
+        return result
+
+
+def real_image_starts_pcs(bench: Bench) -> None:
+    """The hybrid image of a Debian package, which nobody here made, is written and starts by BIOS and by UEFI."""
+    sh("apt-get", "-qq", "-o", "APT::Sandbox::User=root", "download", "memtest86+", cwd=bench.folder)
+    sh("dpkg", "-x", next(bench.folder.glob("memtest86+*.deb")), bench.folder / "memtest")
+    for bits, archs in (("x64", {"x86-64"}), ("ia32", {"x86"})):
+        image = bench.folder / f"memtest/usr/lib/memtest86+/memtest86+{bits}.iso"
+        [seen] = json.loads(sh(bench.program, "inspect", image, "--json"))
+        expect(seen["verdict"] == "ready" and seen["whole"] == "yes", "a real image is ready and whole", seen)
+        found = {boot["arch"] for boot in seen["boots"] if boot["via"] == "esp"}
+        expect(found == archs, f"EFI programs for {archs}", seen)
+        cut = bench.folder / "cut.iso"
+        # The EFI partition lies behind the declared end of the volume: without it, the file is not whole.
+        cut.write_bytes(image.read_bytes()[: 3304 * 512])
+        [short] = json.loads(sh(bench.program, "inspect", cut, "--json", status=3))
+        expect(short["whole"] == "no", "an image without its EFI partition is cut short", short)
+        if bits == "x64":
+            stick = bench.on_loop(image)
+    seen = bench.boot(stick, "bios", "--seconds", "60", "--until", "Memtest86+ v")
+    expect("Memtest86+ v" in seen["screen"], "the BIOS starts the image", seen)
+    seen = bench.boot(stick, "uefi", "--seconds", "90", "--colour", MEMTEST_BLUE)
+    expect(seen["ended"] == "colour", "UEFI starts it: its screen is blue", seen)
+
+
+def own_images_start_pcs(bench: Bench) -> None:
+    """The café's image starts by BIOS and by UEFI once written."""
+    stick = bench.on_loop(bench.desktop)
+    for firmware in ("bios", "uefi"):
+        seen = bench.boot(stick, firmware, "--seconds", "60", "--until", "started by")
+        line = f"Larkspur Linux 9.2 Desktop: started by {firmware.upper()}"
+        expect(line in seen["serial"] + seen["screen"], f"{firmware} starts it", seen)
+
+
+def drives_have_roles(bench: Bench) -> None:
+    """Stick, external disk and internal disk are told apart; a mounted stick is written, the others get nothing."""
+    stick = bench.folder / "stick.img"
+    with stick.open("wb") as f:
+        f.truncate(64 * MIB)
+    sh("sfdisk", "-q", stick, input="2048,,c\n")
+    sh("mkfs.vfat", "-n", "HOLIDAY", "--offset", "2048", stick, str(63 * 1024))
+    result = bench.play(
+        """
+        pyrotyp drives --all
+        before=$(tag Pocket)
+        pyrotyp write $DESKTOP --to $before --unattended || echo "write: $?"
+        grep HOLIDAY /proc/mounts
+        pyrotyp compare $before $DESKTOP || echo "compare: $?"
+        pyrotyp write $DESKTOP --to $(tag Vault) --unattended; echo "external: $?"
+        pyrotyp write $DESKTOP --to $(tag virtual) --unattended; echo "internal: $?"
+        pyrotyp write $DESKTOP --to $LAB_DEV_disk --unattended --accept external-disk; echo "kernel name: $?"
+        """,
+        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417", speed="high"),
+                Drive("disk", vendor="Odalen", product="Vault", serial="OV1T", removable=False),
+                Drive("inner", bus="virtio")],
+        mounts=[Mount("stick", "/media/bench/HOLIDAY", type="vfat")],
+        modules=VFAT)
+    said = result["said"]
+    for role in (r"stick +Kestrin Pocket .*USB 480 Mb/s", r"external +Odalen Vault .*USB 5 Gb/s", "internal +virtual"):
+        expect(re.search(role, said) is not None, role, said)
+    expect("mounted at /media/bench/HOLIDAY; the job will unmount it" in said, "the mount is told", said)
+    expect(said.count("\nverified") == 2, "written and compared", said)
+    expect("vfat" not in said, "the volume was unmounted", said)
+    for refused in ("external: 5", "internal: 5", "kernel name: 5"):
+        expect(refused in said, refused, said)
+    for drive in ("disk", "inner"):
+        expect(result["drives"][drive]["written_bytes"] == 0, f"{drive} got nothing", result["drives"])
+    expect(stick.read_bytes().startswith(bench.desktop.read_bytes()), "the stick holds the image")
+
+
+def a_stick_pulled_out_starts_no_pc(bench: Bench) -> None:
+    """Unplugged in mid-write: exit 6 with a clear word, a blank head; written again it is verified."""
+    result = bench.play(
+        """
+        slow=$(tag Pocket)
+        pyrotyp write $DESKTOP --to $slow --unattended; echo "first: $?"
+        echo pulled out
+        lab_dev stick 20
+        pyrotyp write $DESKTOP --to $slow --unattended; echo "second: $?"
+        """,
+        drives=[Drive("stick", vendor="Kestrin", product="Pocket", serial="KP16-004417", write_bps="8M")],
+        events=[Event("unplug", drive="stick", written="stick:9M"),
+                Event("plug", drive="stick", on="pulled out", delay=1.0)])
+    said = result["said"]
+    expect("first: 6" in said and "the drive is gone" in said, "the unplugging is told", said)
+    expect("its head is blank: no PC starts from it" in said, "the head is blank", said)
+    expect("second: 0" in said and "\nverified" in said, "written again it is verified", said)
+
+
+def the_systems_own_drive_is_refused(bench: Bench) -> None:
+    """The drive that the guest's root lies on, under every name that it has."""
+    root = bench.folder / "root.img"
+    with root.open("wb") as f:
+        f.truncate(96 * MIB)
+    sh("sfdisk", "-q", root, input="2048,,83\n")
+    sh("mkfs.ext4", "-q", "-F", "-E", "offset=1048576", root, "90M")
+    result = bench.play(
+        """
+        for name in $(tag Pocket) $LAB_DEV_root ${LAB_DEV_root}1 ${LAB_DEV_root#/dev/}; do
+            pyrotyp write $DESKTOP --to $name --unattended --accept system-disk --accept external-disk
+            echo "$name: $?"
+        done
+        """,
+        drives=[Drive("root", file=str(root), vendor="Kestrin", product="Pocket", serial="KP16-000001")],
+        mounts=[Mount("root", "/")])
+    said = result["said"]
+    expect(len(re.findall(r": 5$", said, re.M)) == 4, "four names, four refusals", said)
+    expect(said.count("system-disk: this system runs from it (/)") == 4, "the reason is told", said)
+
+
+PLAYS: list[Callable[[Bench], None]] = [
+    own_images_start_pcs, real_image_starts_pcs, drives_have_roles, a_stick_pulled_out_starts_no_pc,
+    the_systems_own_drive_is_refused]
+
+
+def main() -> int:
+    if len(sys.argv) < 2:
+        print(__doc__)
+        return 2
+    program, wanted = Path(sys.argv[1]).resolve(), sys.argv[2:]
+    failed = 0
+    plays = [play for play in PLAYS if not wanted or play.__name__ in wanted]
+    with tempfile.TemporaryDirectory(prefix="pyrotyp-lab-") as folder:
+        bench = Bench(program, Path(folder))
+        for play in plays:
+            begun = time.monotonic()
+            try:
+                play(bench)
+                word = "ok"
+            except Failed as failure:
+                failed += 1
+                word = f"FAILED: {failure}"
+            print(f"{play.__name__}: {word} ({time.monotonic() - begun:.0f} s)", flush=True)
+    print(f"{len(plays) - failed} passed, {failed} failed")
+    return 1 if failed or not plays else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
