@@ -16,6 +16,9 @@ const BYTES_PER_MEGABIT: u64 = 85_000;
 /// No usual stick takes more than this, in bytes a second, whatever its link could do.
 const STICK_BYTES_PER_SECOND: u64 = 60_000_000;
 
+/// Below this, a guess in figures would be no better than words.
+const A_FEW_SECONDS: f64 = 5.0;
+
 /// The card and the question.
 pub fn card(
     path: &Path,
@@ -66,5 +69,8 @@ fn expected_time(drive: &Drive, bytes: u64, read_back: bool) -> Option<String> {
     let write = if drive.bus == Bus::Usb { link.min(STICK_BYTES_PER_SECOND) } else { link };
     let seconds = bytes as f64 / write.max(1) as f64 + if read_back { bytes as f64 / link.max(1) as f64 } else { 0.0 };
     let part = if read_back { "with reading back" } else { "without reading back" };
-    Some(format!("about {} or more, {part}, as far as the link tells", text::duration(seconds.max(1.0))))
+    if seconds < A_FEW_SECONDS {
+        return Some(format!("a few seconds, {part}"));
+    }
+    Some(format!("about {} or more, {part}, as far as the link tells", text::duration(seconds)))
 }

@@ -63,7 +63,7 @@ impl Progress {
         let moving = io::stderr().is_terminal() && !common.quiet;
         let bar = moving.then(|| {
             let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::stderr_with_hz(10));
-            let style = ProgressStyle::with_template("  {prefix:<10} {wide_bar:.green/dim} {msg}");
+            let style = ProgressStyle::with_template("  {prefix:<10} {wide_bar:.green/dim} {msg}  ");
             bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·"));
             bar
         });

@@ -181,7 +181,7 @@ fn differences(all: &[Difference], more: u64) -> String {
         add!(out, "  at byte {offset}, {bytes} {unit}: {}", cause.words());
         match file {
             Some(file) => {
-                add!(out, "; there lies {file}\n");
+                add!(out, ", in {file}\n");
             }
             None => out.push('\n'),
         }

@@ -23,8 +23,8 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
         exit 7
         differs: drive 590J1 (Kestrin Pocket) does not hold desktop.iso
           at byte 4096, 64 bytes: reads back as 0xFF
-          at byte 5000000, 4000 bytes: reads back as zeros; there lies live/system.img
-          at byte 17482339, 25 bytes: holds other data; there lies partition 2: EFI/BOOT/BOOTX64.EFI
+          at byte 5000000, 4000 bytes: reads back as zeros, in live/system.img
+          at byte 17482339, 25 bytes: holds other data, in partition 2: EFI/BOOT/BOOTX64.EFI
         ");
         insta::assert_snapshot!(bench.on_tray(&format!("compare {tag} desktop.iso --json --quiet")), @r#"
         exit 7
@@ -69,12 +69,12 @@ fn what_can_not_be_compared_says_why() {
         differs: drive CSK93 (unnamed drive) does not hold rescue.iso
           at byte 0, 512 bytes: reads back as zeros
           at byte 32768, 1015808 bytes: reads back as zeros
-          at byte 1048576, 4102144 bytes: lies behind the drive's end; there lies rescue/tools.img
+          at byte 1048576, 4102144 bytes: lies behind the drive's end, in rescue/tools.img
         ");
         insta::assert_snapshot!(bench.on_tray("compare bad rescue.iso --quiet"), @"
         exit 7
         differs: drive Q3DMK (Kestrin Pocket) does not hold rescue.iso
-          at byte 1966080, 65536 bytes: can't be read; there lies rescue/tools.img
+          at byte 1966080, 65536 bytes: can't be read, in rescue/tools.img
         ");
         insta::assert_snapshot!(bench.on_tray("compare nothing rescue.iso --quiet"), @"
         exit 5

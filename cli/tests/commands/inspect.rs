@@ -203,8 +203,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
     half.iso
       is       LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
       verdict  caution: a stick made from it may not start every PC
-               padding: 16896 bytes follow the declared end; that is usual
-               half-a-table: the primary GPT can't be used, and some firmware then starts nothing: the CRC of the fields (header at byte 512) is 047592b7 where 61480a95 is declared
+               half-a-table: the primary GPT can't be used, and some firmware then starts nothing: the CRC of its fields is 047592b7 where 61480a95 is declared, in the header at byte 512
                  next: check the image's checksum
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: yes; optical disc: yes
@@ -214,7 +213,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
     neither.iso
       is       LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
       verdict  no: it can't be written
-               damaged: neither copy of the GPT can be used: the CRC of the fields (header at byte 512) is 047592b7 where 61480a95 is declared; the CRC of the fields (header at byte 19570688) is c53f01ad where a002998f is declared
+               damaged: neither copy of the GPT can be used: the CRC of its fields is 047592b7 where 61480a95 is declared, in the header at byte 512; the CRC of its fields is c53f01ad where a002998f is declared, in the header at byte 19570688
                  next: download it again
       starts   UEFI: no; BIOS: yes; optical disc: yes
 
