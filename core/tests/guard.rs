@@ -112,7 +112,7 @@ fn any_use() -> impl Strategy<Value = Use> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(4096))]
+    #![proptest_config(ProptestConfig { cases: 4096, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// A stop stands whatever is accepted; without one, all asked findings named let the job on.
     #[test]

@@ -203,6 +203,21 @@ fn false_capacity_is_told_by_what_lies_in_the_wrong_place() {
 }
 
 #[test]
+fn a_drive_that_ends_within_the_image_is_never_verified() {
+    // What lies behind the true end lands on the head's place, or the head on it: the hard case is an image whose
+    // end is zeros, because a blank head then looks right.
+    let mut image = image(3 * MIB);
+    image[2 * MIB + 5..].fill(0);
+    let ends = [512, 4096, MIB - 512, MIB, MIB + 512, 2 * MIB, 2 * MIB + 512, 2 * MIB + 8192];
+    let near_the_end = [12_288, 8192, 4608, 4096, 2048, 512].map(|before| 3 * MIB - before);
+    for true_bytes in ends.into_iter().chain(near_the_end) {
+        let bench = Bench::new(8 << 20, 512, &format!("[[drive.fault]]\nkind = \"wrap\"\ntrue_bytes = {true_bytes}\n"));
+        let outcome = bench.run(&image, &Cancel::new(), &mut Noted::default());
+        assert_ne!(outcome.result, JobResult::Verified, "true size {true_bytes}");
+    }
+}
+
+#[test]
 fn a_seal_that_does_not_read_back_is_taken_off_again() {
     // The head's place keeps zeros while it is blanked, and begins to fail when all but the head is written.
     let fault = "[[drive.fault]]\nkind = \"corrupt\"\nat = 8192\nbytes = 512\nafter_bytes = 4194304\n";
@@ -216,7 +231,7 @@ fn a_seal_that_does_not_read_back_is_taken_off_again() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig { cases: 64, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// Whatever is wrong with a drive: verified and equal, or not verified and no PC starts.
     #[test]

@@ -48,7 +48,7 @@ pub fn expected(path: &Path, against: &Against) -> Result<SumsBeside, Failure> {
 
 /// Computes what is expected and compares.
 pub fn compute(image: &ImageFile, expected: SumsBeside, common: &Common, cancel: &Cancel) -> Result<Findings, Failure> {
-    let mut progress = Progress::of_check(image.size(), common);
+    let mut progress = Progress::of_check("check", Some(image.size()), common);
     let (sums, checked) = digest::check(image, &expected.expected, cancel, &mut |done| progress.checked(done))?;
     progress.finish();
     Ok(Findings { sums, checked, unlisted: expected.unlisted })
@@ -71,7 +71,7 @@ pub fn mismatch(path: &Path, findings: &Findings) -> Option<Failure> {
 
 /// Checks one image.
 pub fn run(path: &Path, against: &Against, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let (image, _) = open_image(path)?;
+    let image = open_image(path)?.file;
     let findings = compute(&image, expected(path, against)?, common, cancel)?;
     if common.json {
         put(&json::check(path, &findings))?;

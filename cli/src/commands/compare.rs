@@ -14,8 +14,8 @@ use crate::{put, say};
 
 /// Reads the drive and compares it with the image.
 pub fn run(asked: &str, path: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let (image, inspection) = open_image(path)?;
-    fit_to_write(path, &inspection)?;
+    let image = open_image(path)?;
+    fit_to_write(path, &image.inspection)?;
     let platform = platform(common)?;
     let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;
     if choice.partition.is_some() || choice.drive.bytes == 0 {
@@ -23,8 +23,9 @@ pub fn run(asked: &str, path: &Path, common: &Common, cancel: &Cancel) -> Result
         return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
     }
     let drive = platform.open(&choice.drive)?;
+    let content = image.content(path, choice.drive.bytes, common, cancel)?;
     let mut progress = Progress::of_job(common, false);
-    let compared = job::compare(&image, &inspection, &*drive, cancel, &mut progress);
+    let compared = job::compare(content.bytes(), &image.inspection, &*drive, cancel, &mut progress);
     progress.finish();
     let compared = compared.map_err(|fault| {
         let exit = match fault {

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use pyrotyp_core::Level;
 
-use super::open_image;
+use super::{OpenedImage, open_image};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::show::{json, text};
@@ -16,7 +16,7 @@ pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
     let mut seen = Vec::new();
     for path in images {
         match open_image(path) {
-            Ok((_, inspection)) => {
+            Ok(OpenedImage { inspection, .. }) => {
                 if inspection.findings.iter().any(|finding| finding.level == Level::Stop) {
                     exit = Exit::Image;
                 }

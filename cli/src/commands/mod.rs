@@ -9,16 +9,18 @@ pub mod write;
 
 use std::io;
 use std::path::Path;
+use std::sync::Arc;
 
 use pyrotyp_core::Cancel;
 use pyrotyp_core::Level;
 use pyrotyp_core::drive::linux::Linux;
 use pyrotyp_core::drive::tray::Tray;
 use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};
-use pyrotyp_core::image::{ImageFile, Inspection, inspect};
+use pyrotyp_core::image::{self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked};
 
 use crate::asked::Common;
-use crate::exit::{Exit, Failure, plain};
+use crate::exit::{Exit, Failure, chain, plain};
+use crate::show::progress::Progress;
 
 /// The word that stands for the next drive plugged in.
 const ARRIVING: &str = "arriving";
@@ -31,8 +33,61 @@ pub fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
     }
 }
 
+/// An image file that was looked into.
+pub struct OpenedImage {
+    /// The file.
+    pub file: Arc<ImageFile>,
+    /// What it is; of what is inside, if it is packed.
+    pub inspection: Inspection,
+    packed: Option<Packed>,
+}
+
+/// The bytes that go onto a drive.
+pub enum Content {
+    /// The file's own.
+    Plain(Arc<ImageFile>),
+    /// What is inside the file.
+    Unpacked(Unpacked),
+}
+
+impl Content {
+    /// For reading.
+    pub fn bytes(&self) -> &dyn ReadAt {
+        match self {
+            Self::Plain(file) => &**file,
+            Self::Unpacked(unpacked) => unpacked,
+        }
+    }
+}
+
+impl OpenedImage {
+    /// What goes onto a drive that has room for `room` bytes. A packed image is unpacked once, to nowhere, so
+    /// that a damaged one is known before any drive is touched.
+    pub fn content(&self, path: &Path, room: u64, common: &Common, cancel: &Cancel) -> Result<Content, Failure> {
+        let Some(packed) = self.packed.clone() else { return Ok(Content::Plain(Arc::clone(&self.file))) };
+        let mut progress = Progress::of_check("unpack", packed.unpacked_bytes, common);
+        let measured = packed.measure(room, cancel, &mut |done| progress.checked(done));
+        progress.finish();
+        let unpacked = measured.map_err(|fault| {
+            let exit = match fault {
+                PackedFault::Stopped => Exit::Stopped,
+                PackedFault::TooLong { .. } => Exit::Refused,
+                _ => Exit::Image,
+            };
+            Failure::new(exit, format!("{}: {}", path.display(), chain(&fault)), fault.next_step())
+        })?;
+        let declared = self.inspection.declared_bytes.unwrap_or(0);
+        if declared > unpacked.size() {
+            let missing = declared - unpacked.size();
+            let text = format!("{}: {missing} bytes of the image inside are missing at its end", path.display());
+            return Err(Failure::new(Exit::Image, text, "download it again; it was packed from an image cut short"));
+        }
+        Ok(Content::Unpacked(unpacked))
+    }
+}
+
 /// Opens an image file and looks into it.
-pub fn open_image(path: &Path) -> Result<(ImageFile, Inspection), Failure> {
+pub fn open_image(path: &Path) -> Result<OpenedImage, Failure> {
     let fail = |error: io::Error| {
         let next = match error.kind() {
             io::ErrorKind::NotFound => "check the name; a browser may have added to it",
@@ -49,9 +104,10 @@ pub fn open_image(path: &Path) -> Result<(ImageFile, Inspection), Failure> {
         };
         Failure::new(Exit::Image, text, next)
     };
-    let image = ImageFile::open(path).map_err(fail)?;
-    let inspection = inspect(&image).map_err(fail)?;
-    Ok((image, inspection))
+    let file = Arc::new(ImageFile::open(path).map_err(fail)?);
+    let source: Source = Arc::clone(&file) as Source;
+    let Opened { inspection, packed } = image::open(&source).map_err(fail)?;
+    Ok(OpenedImage { file, inspection, packed })
 }
 
 /// Refuses an image in which something is wrong that no option lifts.

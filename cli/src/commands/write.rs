@@ -8,13 +8,13 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pyrotyp_core::drive::{After, Choice, Platform, Tag};
 use pyrotyp_core::guard::{self, Circumstances, Cleared};
-use pyrotyp_core::image::{ImageFile, Inspection, ReadAt};
+use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::job::{self, Order, Outcome, ReadBack};
 use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Level};
 
 use super::check::{self, Findings};
-use super::{choose_drive, fit_to_write, open_image, platform};
+use super::{Content, OpenedImage, choose_drive, fit_to_write, open_image, platform};
 use crate::asked::{Against, Command, Common};
 use crate::exit::{Exit, Failure, chain, of_job};
 use crate::show::progress::Progress;
@@ -51,8 +51,7 @@ impl<'a> Asked<'a> {
 
 /// The image and the drive, both found and judged: nothing has been changed.
 struct Plan {
-    image: ImageFile,
-    inspection: Inspection,
+    image: OpenedImage,
     choice: Choice,
     circumstances: Circumstances,
 }
@@ -70,7 +69,7 @@ pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, 
     }
     let platform = platform(common)?;
     let started = Timestamp::now().to_string();
-    let plan = plan(&asked, &*platform, common, cancel)?;
+    let mut plan = plan(&asked, &*platform, common, cancel)?;
     if let Err(refused) = clear(&plan, &asked) {
         if common.json {
             put(&json::write(&record(&plan, &asked, &started, None)))?;
@@ -83,15 +82,21 @@ pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, 
         Failure { next: format!("{} ({command})", failure.next), ..failure }
     })?;
     let sums = check_sums(&asked, &plan, common, cancel)?;
+    let content = plan.image.content(asked.path, plan.choice.drive.bytes, common, cancel)?;
+    // Only now is it known how much comes out of a packed image.
+    plan.circumstances.needs_bytes = Some(plan.image.inspection.needs_bytes.max(content.bytes().size()));
     if !asked.unattended {
         confirm(&asked, &plan, sums.as_ref(), cancel)?;
     }
     // Cleared again: what was true before a long check and a question may not be true any more.
     let cleared = clear(&plan, &asked)?;
     let order = Order {
-        image: &plan.image,
-        inspection: &plan.inspection,
-        checked_sha256: sums.and_then(|sums| sha256_of(&sums)),
+        image: content.bytes(),
+        inspection: &plan.image.inspection,
+        checked_sha256: match &content {
+            Content::Plain(_) => sums.and_then(|sums| sha256_of(&sums)),
+            Content::Unpacked(unpacked) => Some(unpacked.sha256.clone()),
+        },
         read_back: asked.read_back,
         after: asked.after,
     };
@@ -102,20 +107,20 @@ pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, 
 }
 
 fn plan(asked: &Asked<'_>, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {
-    let (image, inspection) = open_image(asked.path)?;
-    fit_to_write(asked.path, &inspection)?;
+    let image = open_image(asked.path)?;
+    fit_to_write(asked.path, &image.inspection)?;
     let choice = choose_drive(platform, asked.to, cancel, &|text| say(common, text))?;
     let circumstances = Circumstances {
-        needs_bytes: Some(inspection.needs_bytes),
+        needs_bytes: Some(image.inspection.needs_bytes),
         image_on: platform.drives_holding(asked.path)?,
         unattended: asked.unattended,
     };
-    Ok(Plan { image, inspection, choice, circumstances })
+    Ok(Plan { image, choice, circumstances })
 }
 
 /// The guard's word, and whose fault it is if the word is no.
 fn clear(plan: &Plan, asked: &Asked<'_>) -> Result<Cleared, Failure> {
-    let about_image = &plan.inspection.findings;
+    let about_image = &plan.image.inspection.findings;
     guard::clear(&plan.choice, &plan.circumstances, about_image, asked.accept).map_err(|refused| {
         let image_alone = refused.standing.iter().all(|finding| about_image.contains(finding));
         let drive = &plan.choice.drive;
@@ -149,7 +154,7 @@ fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) 
         say(common, &format!("no checksum to compare the image with: {why}\n"));
         return Ok(None);
     }
-    let findings = check::compute(&plan.image, expected, common, cancel)?;
+    let findings = check::compute(&plan.image.file, expected, common, cancel)?;
     match check::mismatch(asked.path, &findings) {
         Some(failure) => Err(failure),
         None => Ok(Some(findings)),
@@ -164,10 +169,10 @@ fn sha256_of(findings: &Findings) -> Option<String> {
 /// Shows the card and waits for the tag to be typed: one question, which can't be answered by habit.
 fn confirm(asked: &Asked<'_>, plan: &Plan, sums: Option<&Findings>, cancel: &Cancel) -> Result<(), Failure> {
     let found = guard::findings_for_choice(&plan.choice, &plan.circumstances);
-    let about_image = plan.inspection.findings.iter();
+    let about_image = plan.image.inspection.findings.iter();
     let all: Vec<_> = about_image.chain(&found).cloned().collect();
     let read_back = asked.read_back == ReadBack::Whole;
-    let shown = card::card(asked.path, &plan.inspection, sums, &plan.choice.drive, &all, read_back);
+    let shown = card::card(asked.path, &plan.image.inspection, sums, &plan.choice.drive, &all, read_back);
     // The card is the question: it is shown even when told to be quiet.
     let _ = io::Write::write_all(&mut anstream::stderr(), shown.as_bytes());
     let typed = ask(cancel)?;
@@ -226,8 +231,8 @@ fn record(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Option<&Outcom
         result: drive.result,
         image: ImageRecord {
             file: std::path::absolute(asked.path).unwrap_or(asked.path.into()).display().to_string(),
-            bytes: plan.image.size(),
-            label: plan.inspection.label.clone(),
+            bytes: plan.image.file.size(),
+            label: plan.image.inspection.label.clone(),
             sha256: outcome.and_then(|outcome| outcome.sha256.clone()),
         },
         drives: vec![drive],
@@ -249,7 +254,7 @@ fn report(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Outcome, commo
     if common.json {
         put(&json::write(&record))?;
     } else {
-        put(&text::written(asked.path, &plan.inspection, &plan.choice.drive, &outcome, common))?;
+        put(&text::written(asked.path, &plan.image.inspection, &plan.choice.drive, &outcome, common))?;
     }
     let exit = of_job(outcome.result, outcome.fault.as_ref());
     match &outcome.fault {

@@ -31,7 +31,7 @@ pub fn card(
     let mut rows: Vec<(&str, String)> = vec![
         ("image", path.display().to_string()),
         ("", text::headline(inspection)),
-        ("", text::boots_line(&inspection.boots)),
+        ("", text::boots_line(inspection)),
         ("checksum", checksum_words(sums)),
         ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
         ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
@@ -40,7 +40,9 @@ pub fn card(
     let lost = lost
         .map_or("nothing that is known here".to_owned(), |finding| format!("everything on it; it {}", finding.text));
     rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
-    rows.extend(expected_time(drive, inspection.bytes, read_back).map(|time| ("time", time)));
+    rows.extend(
+        expected_time(drive, inspection.needs_bytes.max(inspection.bytes), read_back).map(|time| ("time", time)),
+    );
     for finding in findings.iter().filter(|finding| finding.id != "has-data") {
         let style = of_level(finding.level);
         rows.push(("note", format!("{style}{}{style:#}: {}", finding.id, finding.text)));

@@ -75,14 +75,14 @@ impl Progress {
         Self::new(common, read_back)
     }
 
-    /// For computing the checksums of `bytes` bytes.
-    pub fn of_check(bytes: u64, common: &Common) -> Self {
+    /// For reading an image of `bytes` bytes before the job; `None` if nobody knows how many.
+    pub fn of_check(name: &'static str, bytes: Option<u64>, common: &Common) -> Self {
         let mut progress = Self::new(common, false);
-        progress.start("check", bytes);
+        progress.start(name, bytes.unwrap_or(0));
         progress
     }
 
-    /// Checksums are computed over this much.
+    /// So much was read.
     pub fn checked(&mut self, done: u64) {
         self.to(done, 0);
     }
@@ -112,10 +112,13 @@ impl Progress {
         if self.bar.is_none() && !due {
             return;
         }
-        let mut message = format!("{} of {}", human_bytes(done), human_bytes(self.total));
+        let mut message = human_bytes(done);
+        if self.total > 0 {
+            message.push_str(&format!(" of {}", human_bytes(self.total)));
+        }
         if let Some(rate) = self.pace.rate() {
             message.push_str(&format!("  {}/s", human_bytes(rate as u64)));
-            if now - self.pace.began >= MEANINGFUL_AFTER {
+            if now - self.pace.began >= MEANINGFUL_AFTER && self.total > 0 {
                 let left = (self.total.saturating_sub(done) + after) as f64 / rate;
                 message.push_str(&format!("  about {} left", duration(left.max(1.0))));
             }

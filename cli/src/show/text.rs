@@ -4,7 +4,7 @@ use std::fmt::Write;
 use std::path::Path;
 
 use pyrotyp_core::drive::Drive;
-use pyrotyp_core::image::{Boot, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
 use pyrotyp_core::job::{Comparison, Difference, Head, JobResult, Outcome, Stage};
 use pyrotyp_core::{Finding, human_bytes};
 
@@ -34,10 +34,10 @@ pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> Stri
         let whole = if inspection.whole == Whole::Yes { "yes, nothing is missing at the end" } else { "no" };
         add!(out, "  {:<9}{whole}\n", "whole");
     }
-    if !inspection.boots.is_empty() {
-        add!(out, "  {:<9}{}\n", "starts", boots_line(&inspection.boots));
+    if !inspection.boots.is_empty() && verdict != Verdict::No {
+        add!(out, "  {:<9}{}\n", "starts", boots_line(inspection));
     }
-    if verdict != Verdict::No {
+    if verdict != Verdict::No && inspection.needs_bytes > 0 {
         let needs = human_bytes(inspection.needs_bytes);
         add!(out, "  {:<9}a drive of {needs} or more\n", "needs");
     }
@@ -63,16 +63,28 @@ pub fn headline(inspection: &Inspection) -> String {
         Kind::Iso9660 => "optical disc image (ISO 9660)",
         Kind::Disk => "disk image",
         Kind::Filesystem => "file system image",
-        Kind::Archive => "packed file",
+        Kind::Archive => "archive",
         Kind::Empty => "empty file",
         Kind::Other => "no image",
     };
     let hybrid = inspection.kind == Kind::Iso9660 && inspection.boots.iter().any(|boot| boot.via != Via::ElTorito);
     let kind = if hybrid { "hybrid image (ISO 9660 and disk)" } else { kind };
     let mut parts: Vec<String> = inspection.label.iter().cloned().collect();
-    parts.extend([kind.to_owned(), human_bytes(inspection.bytes)]);
+    parts.extend([kind.to_owned(), size_words(inspection)]);
     parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
     parts.join(", ")
+}
+
+/// Size of the file, and of what is inside where that is known.
+fn size_words(inspection: &Inspection) -> String {
+    let size = human_bytes(inspection.bytes);
+    match &inspection.container {
+        None => size,
+        Some(Container { format, unpacked_bytes: Some(bytes) }) => {
+            format!("{} packed as {format} in {size}", human_bytes(*bytes))
+        }
+        Some(Container { format, unpacked_bytes: None }) => format!("packed as {format} in {size}"),
+    }
 }
 
 fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
@@ -95,10 +107,16 @@ fn finding_line(finding: &Finding) -> String {
 }
 
 /// Which PCs start from a stick made of the image.
-pub fn boots_line(boots: &[Boot]) -> String {
+pub fn boots_line(inspection: &Inspection) -> String {
+    let boots: &[Boot] = &inspection.boots;
+    let is_unseen = inspection.findings.iter().any(|finding| finding.id == "unseen");
     let from_stick = |firmware| boots.iter().filter(move |b| b.via != Via::ElTorito && b.firmware == firmware);
     let archs: Vec<&str> = from_stick(Firmware::Uefi).map(|boot| boot_arch_words(boot.arch)).collect();
-    let uefi = if archs.is_empty() { "UEFI: no".to_owned() } else { format!("UEFI {}: yes", archs.join(", ")) };
+    let uefi = match archs.as_slice() {
+        [] if is_unseen => "UEFI: probably".to_owned(),
+        [] => "UEFI: no".to_owned(),
+        archs => format!("UEFI {}: yes", archs.join(", ")),
+    };
     let bios = if from_stick(Firmware::Bios).next().is_some() { "BIOS: yes" } else { "BIOS: no" };
     let optical = boots.iter().any(|boot| boot.via == Via::ElTorito);
     format!("{uefi}; {bios}{}", if optical { "; optical disc: yes" } else { "" })
@@ -221,7 +239,8 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
         stage.map_or(0.0, |stage| stage.seconds)
     };
     let took: f64 = outcome.stages.iter().map(|stage| stage.seconds).sum();
-    add!(out, "  {} in {}", human_bytes(inspection.bytes), duration(took));
+    let moved = outcome.stages.iter().filter(|stage| matches!(stage.name, Stage::Body | Stage::Seal));
+    add!(out, "  {} in {}", human_bytes(moved.map(|stage| stage.bytes).sum()), duration(took));
     add!(out, ": writing {}", duration(seconds(Stage::Body)));
     if outcome.result == JobResult::Verified {
         add!(out, ", reading back {}", duration(seconds(Stage::ReadBack)));

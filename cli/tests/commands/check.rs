@@ -110,7 +110,7 @@ fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sums words.txt"), @"
     exit 4
     -- standard error:
-    pyrotyp: the sums file words.txt holds no line in the GNU form
+    pyrotyp: the sums file words.txt holds no checksum that can be read
        next: give the list of checksums that was published with the image
     ");
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sums none.txt"), @"

@@ -168,13 +168,13 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
                  next: check that this is the right file; a download may have failed at its start
 
     packed.iso
-      is       packed file, 16 bytes
+      is       archive, packed as xz in 16 bytes
       verdict  no: it can't be written
-               packed: this is packed (xz); what is inside can't be judged or written yet
-                 next: unpack it first with `unxz --keep`, then give the unpacked file
+               damaged: the xz file is damaged or cut short: unpacking stopped at byte 0 of what is inside
+                 next: download it again, and check its checksum
 
     archive.iso
-      is       packed file, 16 bytes
+      is       archive, 16 bytes
       verdict  no: it can't be written
                not-an-image: this is a 7z archive
                  next: unpack it, then give the image inside
@@ -191,14 +191,12 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
                cut-short: 9571200 bytes are missing: the image declares 19571200, the file has 10000000
                  next: finish the download (9.6 MB to go), or start it again
       whole    no
-      starts   UEFI: no; BIOS: yes; optical disc: yes
 
     damaged.iso
       is       hybrid image (ISO 9660 and disk), 5.2 MB
       verdict  no: it can't be written
                damaged: the ISO 9660 volume descriptor is damaged: volume space size at offset 80 is 2514 in one byte order and 2515 in the other
                  next: download it again
-      starts   UEFI 64-bit: yes; BIOS: yes
 
     half.iso
       is       LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
@@ -215,7 +213,6 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  no: it can't be written
                damaged: neither copy of the GPT can be used: the CRC of its fields is 047592b7 where 61480a95 is declared, in the header at byte 512; the CRC of its fields is c53f01ad where a002998f is declared, in the header at byte 19570688
                  next: download it again
-      starts   UEFI: no; BIOS: yes; optical disc: yes
 
     optical.iso
       is       TEST, optical disc image (ISO 9660), 354 kB, made 2026-11-23 09:30
@@ -223,7 +220,6 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
                optical-only: it starts from an optical disc only: there is no boot code and no EFI system partition for a stick
                  next: look for the hybrid or USB edition of this image
       whole    yes, nothing is missing at the end
-      starts   UEFI: no; BIOS: no; optical disc: yes
 
     data.iso
       is       TEST, optical disc image (ISO 9660), 352 kB, made 2026-11-23 09:30

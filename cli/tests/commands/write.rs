@@ -271,3 +271,50 @@ fn a_skipped_read_back_is_never_called_verified() {
     });
     assert_eq!(bench.drive("a").len() as u64, DRIVE_BYTES);
 }
+
+#[test]
+fn a_packed_image_is_proven_before_and_unpacked_onto_the_drive() {
+    use std::io::Write;
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packed.write_all(&DESKTOP).unwrap();
+    let packed = packed.finish().unwrap();
+    let bench = Bench::new()
+        .stick("a", "")
+        .file("desktop.iso.gz", &packed)
+        .file("cut.iso.gz", &packed[..packed.len() / 2])
+        .file("bomb.gz", &zeros_packed());
+    let tag = tag_of(&bench, "a");
+    steady().bind(|| {
+        for image in ["cut.iso.gz", "bomb.gz"] {
+            let told =
+                bench.on_tray(&format!("write {image} --to {tag} --unattended --quiet --accept nothing-to-start"));
+            insta::assert_snapshot!(image, told);
+            assert!(!bench.was_touched("a"));
+        }
+        let told = bench.on_tray(&format!("write desktop.iso.gz --to {tag} --unattended --quiet"));
+        insta::assert_snapshot!(told, @"
+        exit 0
+        verified: LARKSPUR_92_DESKTOP is on drive 590J1 (Kestrin Pocket), read back and equal byte for byte
+          19.6 MB in [TIME]: writing [TIME], reading back [TIME]
+          SHA-256 f9fe75a25e11eb181256822d0e133fd652ec003969bec5db53e4a4879727701a
+        ");
+    });
+    assert!(bench.drive("a").starts_with(&DESKTOP));
+    let told = bench.on_tray(&format!("compare {tag} desktop.iso.gz --quiet"));
+    assert!(told.starts_with("exit 0\nverified"), "{told}");
+}
+
+/// An ISO volume that holds data only, with more zeros behind it than the drive has room for.
+fn zeros_packed() -> Vec<u8> {
+    use std::io::Write;
+    let recipe = pyrotyp_sample::Recipe {
+        tables: pyrotyp_sample::Tables::None,
+        el_torito: false,
+        esp: pyrotyp_sample::Esp::None,
+        ..pyrotyp_sample::cafe::compact().recipe
+    };
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packed.write_all(&recipe.build()).unwrap();
+    packed.write_all(&vec![0; 100 << 20]).unwrap();
+    packed.finish().unwrap()
+}

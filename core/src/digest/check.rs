@@ -5,12 +5,12 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use super::sums::{self, SUMS_BYTES_MOST};
-use super::{Hashers, Sum};
+use super::{Algorithm, Hashers, Sum};
 use crate::Cancel;
 use crate::image::ReadAt;
 
 /// Read in pieces of this many bytes.
-const PIECE: usize = 1 << 20;
+const PIECE: usize = 4 << 20;
 
 /// A checksum that the image should have, and who says so.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -67,7 +67,7 @@ pub enum CheckError {
         limit: u64,
     },
     /// A sums file holds no checksum at all.
-    #[error("the sums file {} holds no line in the GNU form", path.display())]
+    #[error("the sums file {} holds no checksum that can be read", path.display())]
     NoSums {
         /// Which one.
         path: PathBuf,
@@ -108,11 +108,23 @@ impl CheckError {
     }
 }
 
-/// Names under which lists lie beside images.
-const LISTS: [&str; 8] =
-    ["SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "sha256sum.txt", "sha512sum.txt", "sha1sum.txt", "md5sum.txt"];
+/// Whether lists of checksums have names like this: `SHA256SUMS`, `sha256sum.txt`, `CHECKSUM`, `larkspur.DIGESTS`.
+///
+/// Signatures of such lists, which have one more ending, are none.
+fn is_list(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    let stem = name.strip_suffix(".txt").unwrap_or(&name);
+    let sums = stem.strip_suffix("sums").or_else(|| stem.strip_suffix("sum")).unwrap_or(stem);
+    let sums = sums.trim_end_matches(['-', '_', '.']);
+    let is_algorithm = Algorithm::named(sums).is_some() || matches!(sums, "b2" | "b3");
+    is_algorithm || stem.ends_with("checksum") || stem.ends_with("checksums") || stem.ends_with(".digests")
+}
+
 /// What is added to an image's name for a list of its own.
-const ENDINGS: [&str; 4] = ["sha256", "sha512", "sha1", "md5"];
+const ENDINGS: [&str; 12] =
+    ["md5", "sha1", "sha224", "sha256", "sha384", "sha512", "b2", "b3", "blake3", "sha256sum", "sha512sum", "md5sum"];
+/// Most entries of a folder in which lists are looked for.
+const ENTRIES_MOST: usize = 10_000;
 
 /// What the list at `path` says about the file called `file_name`.
 ///
@@ -126,7 +138,8 @@ pub fn sums_in(path: &Path, file_name: &str) -> Result<SumsBeside, CheckError> {
     if text.len() as u64 > SUMS_BYTES_MOST {
         return Err(CheckError::TooLong { path: path.to_owned(), limit: SUMS_BYTES_MOST });
     }
-    let lines = sums::parse(&text);
+    let list = path.file_name().map(|name| name.to_string_lossy()).unwrap_or_default();
+    let lines = sums::parse(&text, sums::algorithm_in(&list));
     if lines.is_empty() {
         return Err(CheckError::NoSums { path: path.to_owned() });
     }
@@ -152,7 +165,12 @@ pub fn sums_beside(image: &Path) -> Result<SumsBeside, CheckError> {
     let mut found = SumsBeside::default();
     let Some(name) = image.file_name().and_then(|name| name.to_str()) else { return Ok(found) };
     let own = ENDINGS.iter().map(|ending| format!("{name}.{ending}"));
-    for list in own.chain(LISTS.iter().map(|list| (*list).to_owned())) {
+    let folder = image.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let entries = std::fs::read_dir(folder).into_iter().flatten().take(ENTRIES_MOST).flatten();
+    let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
+    let mut lists: Vec<String> = names.filter(|entry| is_list(entry)).collect();
+    lists.sort();
+    for list in own.chain(lists) {
         let path = image.with_file_name(list);
         if !path.is_file() {
             continue;
@@ -182,19 +200,21 @@ pub fn check(
     progress: &mut dyn FnMut(u64),
 ) -> Result<(Vec<Sum>, Vec<Checked>), CheckError> {
     let wanted = expected.iter().map(|expected| expected.sum.algorithm);
-    let mut hashers = Hashers::new(wanted.chain([super::Algorithm::Sha256]));
-    let mut piece = vec![0u8; PIECE];
-    let mut at = 0u64;
+    let mut hashers = Hashers::new(wanted.chain([Algorithm::Sha256]));
+    let (mut current, mut next) = (vec![0u8; PIECE], vec![0u8; PIECE]);
+    let read = |at: u64, into: &mut [u8]| image.fill_at(at, into).map_err(|source| CheckError::Image { at, source });
+    let (mut at, mut count) = (0u64, read(0, &mut current)?);
     while at < image.size() {
         if cancel.is_set() {
             return Err(CheckError::Stopped);
         }
-        let count = image.fill_at(at, &mut piece).map_err(|source| CheckError::Image { at, source })?;
         if count == 0 {
             return Err(CheckError::Shrunk { at, bytes: image.size() });
         }
-        hashers.update(piece.get(..count).unwrap_or_default());
         at = at.saturating_add(count as u64);
+        let hashed = current.get(..count).unwrap_or_default();
+        count = hashers.update_while(hashed, || read(at, &mut next))?;
+        std::mem::swap(&mut current, &mut next);
         progress(at);
     }
     let sums = hashers.finish();

@@ -12,7 +12,7 @@ use md5::Digest as _;
 use serde::Serialize;
 
 pub use check::{CheckError, Checked, Expected, SumsBeside, check, sums_beside, sums_in};
-pub use sums::{Line, SUMS_BYTES_MOST, parse};
+pub use sums::{Line, SUMS_BYTES_MOST, algorithm_in, parse};
 
 /// A checksum algorithm.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -22,24 +22,43 @@ pub enum Algorithm {
     Md5,
     /// FIPS 180-4, §6.1; shows damage, proves no origin.
     Sha1,
+    /// FIPS 180-4, §6.3.
+    Sha224,
     /// FIPS 180-4, §6.2.
     Sha256,
+    /// FIPS 180-4, §6.5.
+    Sha384,
     /// FIPS 180-4, §6.4.
     Sha512,
+    /// RFC 7693, with 64 bytes.
+    Blake2b,
+    /// The BLAKE3 paper, with 32 bytes.
+    Blake3,
 }
 
 impl Algorithm {
-    /// All of them, the strongest last.
-    pub const ALL: [Self; 4] = [Self::Md5, Self::Sha1, Self::Sha256, Self::Sha512];
+    /// All of them. Where two have the same length, the first is meant when nothing else is said.
+    pub const ALL: [Self; 8] =
+        [Self::Md5, Self::Sha1, Self::Sha224, Self::Sha256, Self::Sha384, Self::Sha512, Self::Blake2b, Self::Blake3];
 
     /// Usual name in small letters, such as `sha256`.
     pub fn name(self) -> &'static str {
         match self {
             Self::Md5 => "md5",
             Self::Sha1 => "sha1",
+            Self::Sha224 => "sha224",
             Self::Sha256 => "sha256",
+            Self::Sha384 => "sha384",
             Self::Sha512 => "sha512",
+            Self::Blake2b => "blake2b",
+            Self::Blake3 => "blake3",
         }
+    }
+
+    /// The algorithm with this name, however it is written: `SHA-256`, `sha256`, `BLAKE2b`.
+    pub fn named(name: &str) -> Option<Self> {
+        let plain: String = name.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
+        Self::ALL.into_iter().find(|algorithm| algorithm.name() == plain)
     }
 
     /// Length of its checksum in hexadecimal digits.
@@ -47,8 +66,10 @@ impl Algorithm {
         match self {
             Self::Md5 => 32,
             Self::Sha1 => 40,
-            Self::Sha256 => 64,
-            Self::Sha512 => 128,
+            Self::Sha224 => 56,
+            Self::Sha256 | Self::Blake3 => 64,
+            Self::Sha384 => 96,
+            Self::Sha512 | Self::Blake2b => 128,
         }
     }
 
@@ -68,8 +89,12 @@ impl fmt::Display for Algorithm {
         f.write_str(match self {
             Self::Md5 => "MD5",
             Self::Sha1 => "SHA-1",
+            Self::Sha224 => "SHA-224",
             Self::Sha256 => "SHA-256",
+            Self::Sha384 => "SHA-384",
             Self::Sha512 => "SHA-512",
+            Self::Blake2b => "BLAKE2b",
+            Self::Blake3 => "BLAKE3",
         })
     }
 }
@@ -88,7 +113,9 @@ pub struct Sum {
 #[non_exhaustive]
 pub enum SumError {
     /// An algorithm that is not known here.
-    #[error("`{name}` is no checksum algorithm known here (md5, sha1, sha256, sha512)")]
+    #[error(
+        "`{name}` is no checksum algorithm known here (md5, sha1, sha224, sha256, sha384, sha512, blake2b, blake3)"
+    )]
     Algorithm {
         /// As given.
         name: String,
@@ -116,8 +143,7 @@ impl FromStr for Sum {
     fn from_str(text: &str) -> Result<Self, SumError> {
         let (named, hex) = match text.trim().split_once(':') {
             Some((name, hex)) => {
-                let plain = name.to_ascii_lowercase().replace('-', "");
-                let known = Algorithm::ALL.into_iter().find(|algorithm| algorithm.name() == plain);
+                let known = Algorithm::named(name);
                 (Some(known.ok_or_else(|| SumError::Algorithm { name: name.to_owned() })?), hex)
             }
             None => (None, text.trim()),
@@ -130,7 +156,8 @@ impl FromStr for Sum {
             Some(algorithm) => Ok(Self { algorithm, hex: hex.to_ascii_lowercase() }),
             None => Err(SumError::Length {
                 found: hex.len(),
-                expected: named.map_or("32, 40, 64 or 128".into(), |algorithm| algorithm.hex_digits().to_string()),
+                expected: named
+                    .map_or("32, 40, 56, 64, 96 or 128".into(), |algorithm| algorithm.hex_digits().to_string()),
             }),
         }
     }
@@ -140,8 +167,50 @@ impl FromStr for Sum {
 pub struct Hashers(Vec<(Algorithm, State)>);
 
 enum State {
-    Md5(md5::Md5),
-    Ring(ring::digest::Context),
+    Md5(Box<md5::Md5>),
+    Sha224(Box<sha2::Sha224>),
+    Blake2b(Box<blake2::Blake2b512>),
+    Blake3(Box<blake3::Hasher>),
+    Ring(Box<ring::digest::Context>),
+}
+
+impl State {
+    fn new(algorithm: Algorithm) -> Self {
+        let ring = |algorithm| Self::Ring(Box::new(ring::digest::Context::new(algorithm)));
+        match algorithm {
+            Algorithm::Md5 => Self::Md5(Box::default()),
+            Algorithm::Sha1 => ring(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY),
+            Algorithm::Sha224 => Self::Sha224(Box::default()),
+            Algorithm::Sha256 => ring(&ring::digest::SHA256),
+            Algorithm::Sha384 => ring(&ring::digest::SHA384),
+            Algorithm::Sha512 => ring(&ring::digest::SHA512),
+            Algorithm::Blake2b => Self::Blake2b(Box::default()),
+            Algorithm::Blake3 => Self::Blake3(Box::default()),
+        }
+    }
+
+    fn update(&mut self, bytes: &[u8]) {
+        match self {
+            Self::Md5(hasher) => hasher.update(bytes),
+            Self::Sha224(hasher) => hasher.update(bytes),
+            Self::Blake2b(hasher) => hasher.update(bytes),
+            Self::Blake3(hasher) => {
+                hasher.update(bytes);
+            }
+            Self::Ring(context) => context.update(bytes),
+        }
+    }
+
+    fn finish(self) -> String {
+        let hex = |bytes: &[u8]| data_encoding::HEXLOWER.encode(bytes);
+        match self {
+            Self::Md5(hasher) => hex(&hasher.finalize()),
+            Self::Sha224(hasher) => hex(&hasher.finalize()),
+            Self::Blake2b(hasher) => hex(&hasher.finalize()),
+            Self::Blake3(hasher) => hex(hasher.finalize().as_bytes()),
+            Self::Ring(context) => hex(context.finish().as_ref()),
+        }
+    }
 }
 
 impl Hashers {
@@ -150,36 +219,27 @@ impl Hashers {
         let mut wanted: Vec<_> = algorithms.into_iter().collect();
         wanted.sort();
         wanted.dedup();
-        let state = |algorithm| match algorithm {
-            Algorithm::Md5 => State::Md5(md5::Md5::new()),
-            Algorithm::Sha1 => State::Ring(ring::digest::Context::new(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY)),
-            Algorithm::Sha256 => State::Ring(ring::digest::Context::new(&ring::digest::SHA256)),
-            Algorithm::Sha512 => State::Ring(ring::digest::Context::new(&ring::digest::SHA512)),
-        };
-        Self(wanted.into_iter().map(|algorithm| (algorithm, state(algorithm))).collect())
+        Self(wanted.into_iter().map(|algorithm| (algorithm, State::new(algorithm))).collect())
     }
 
     /// Takes in the next bytes.
     pub fn update(&mut self, bytes: &[u8]) {
-        for (_, state) in &mut self.0 {
-            match state {
-                State::Md5(hasher) => hasher.update(bytes),
-                State::Ring(context) => context.update(bytes),
+        self.0.iter_mut().for_each(|(_, state)| state.update(bytes));
+    }
+
+    /// Takes in the next bytes, one thread for each algorithm, while `meanwhile` does something else.
+    pub fn update_while<T>(&mut self, bytes: &[u8], meanwhile: impl FnOnce() -> T) -> T {
+        std::thread::scope(|scope| {
+            for (_, state) in &mut self.0 {
+                scope.spawn(move || state.update(bytes));
             }
-        }
+            meanwhile()
+        })
     }
 
     /// The checksums of all the bytes taken in.
     pub fn finish(self) -> Vec<Sum> {
-        let hex = |bytes: &[u8]| data_encoding::HEXLOWER.encode(bytes);
-        let sum = |(algorithm, state)| Sum {
-            algorithm,
-            hex: match state {
-                State::Md5(hasher) => hex(&hasher.finalize()),
-                State::Ring(context) => hex(context.finish().as_ref()),
-            },
-        };
-        self.0.into_iter().map(sum).collect()
+        self.0.into_iter().map(|(algorithm, state)| Sum { algorithm, hex: state.finish() }).collect()
     }
 }
 
@@ -212,9 +272,9 @@ mod tests {
         let wrong: Vec<_> =
             ["crc:00", "md5:00", "12", "sha256:xy"].map(|text| text.parse::<Sum>().unwrap_err().to_string()).to_vec();
         insta::assert_snapshot!(wrong.join("\n"), @"
-        `crc` is no checksum algorithm known here (md5, sha1, sha256, sha512)
+        `crc` is no checksum algorithm known here (md5, sha1, sha224, sha256, sha384, sha512, blake2b, blake3)
         a checksum of 2 digits is given where 32 are needed
-        a checksum of 2 digits is given where 32, 40, 64 or 128 are needed
+        a checksum of 2 digits is given where 32, 40, 56, 64, 96 or 128 are needed
         `x` is no hexadecimal digit
         ");
     }

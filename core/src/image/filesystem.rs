@@ -1,6 +1,6 @@
 //! File systems by their superblocks: what is this volume formatted with, and what is it called?
 //!
-//! Promise: any bytes give an answer, never a panic, in memory bounded by [`HEAD`].
+//! Promise: any bytes give an answer, never a panic, in memory bounded by [`HEAD_BYTES`].
 
 use std::io;
 
@@ -10,7 +10,7 @@ use super::iso9660;
 use super::read_at::ReadAt;
 
 /// How much of a volume is looked at, in bytes; btrfs keeps its superblock at 64 KiB.
-const HEAD: usize = 68 << 10;
+pub const HEAD_BYTES: usize = 68 << 10;
 
 /// A file system that was recognised.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -113,7 +113,7 @@ pub fn recognise(volume: &dyn ReadAt) -> io::Result<Option<FileSystem>> {
         };
         return Ok(Some(FileSystem { name, label: fat.label, bytes: Some(fat.bytes) }));
     }
-    let mut head = vec![0u8; HEAD];
+    let mut head = vec![0u8; HEAD_BYTES];
     let count = volume.fill_at(0, &mut head)?;
     head.truncate(count);
     let known = TABLE.iter().find(|magic| head.get(magic.at..).is_some_and(|rest| rest.starts_with(magic.is)));

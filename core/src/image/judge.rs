@@ -1,6 +1,6 @@
 //! From what was read to a verdict, with its reasons.
 
-use super::{Boot, Container, Facts, Firmware, Inspection, Kind, Stranger, Verdict, Via, Whole, eltorito, gpt};
+use super::{Boot, Facts, Firmware, Inspection, Kind, PackedFault, Stranger, Verdict, Via, Whole, eltorito, gpt, mbr};
 use crate::{Finding, Level, human_bytes};
 
 /// Drives come in whole sectors of this many bytes at least.
@@ -17,10 +17,12 @@ pub fn judge(facts: Facts) -> Inspection {
     let declared_bytes = declared(&facts);
     let whole = match declared_bytes {
         None => Whole::Unknown,
-        // A table that can't be read may have declared a later end.
-        Some(end) if end <= facts.bytes && has_lost_a_table(&facts) => Whole::Unknown,
-        Some(end) if end <= facts.bytes => Whole::Yes,
-        Some(_) => Whole::No,
+        Some(end) => match facts.bytes {
+            None => Whole::Unknown,
+            Some(bytes) if end > bytes => Whole::No,
+            Some(_) if has_lost_a_table(&facts) => Whole::Unknown,
+            Some(_) => Whole::Yes,
+        },
     };
     let boots = boots(&facts);
     let mut findings = Vec::new();
@@ -42,12 +44,9 @@ pub fn judge(facts: Facts) -> Inspection {
     let volume = facts.volume.and_then(Result::ok);
     let label = volume.as_ref().and_then(|volume| volume.label.clone());
     Inspection {
-        bytes: facts.bytes,
+        bytes: facts.bytes.unwrap_or_default(),
         kind,
-        container: match facts.stranger {
-            Some(Stranger::Packed { format, .. }) => Some(Container { format, unpacked_bytes: None }),
-            _ => None,
-        },
+        container: None,
         label: label.or_else(|| facts.filesystem.and_then(|system| system.label)),
         created: volume.as_ref().and_then(|volume| volume.created.clone()),
         whole,
@@ -55,24 +54,24 @@ pub fn judge(facts: Facts) -> Inspection {
         verdict,
         findings,
         boots,
-        needs_bytes: facts.bytes.max(declared_bytes.unwrap_or(0)).next_multiple_of(SMALLEST_SECTOR),
+        needs_bytes: facts.bytes.unwrap_or(0).max(declared_bytes.unwrap_or(0)).next_multiple_of(SMALLEST_SECTOR),
         volume,
         esps: facts.esps,
     }
 }
 
-/// Whether a volume or a whole GPT is there that can't be read.
+/// Whether a volume or a whole GPT is there that can't be read: it may have declared a later end.
 fn has_lost_a_table(facts: &Facts) -> bool {
     let gpt = facts.gpt.as_ref().is_some_and(|gpt| gpt.primary.is_err() && gpt.backup.is_err());
     gpt || matches!(facts.volume, Some(Err(_)))
 }
 
 fn kind(facts: &Facts) -> Kind {
-    if facts.bytes == 0 {
+    if facts.bytes == Some(0) {
         Kind::Empty
     } else if facts.volume.is_some() {
         Kind::Iso9660
-    } else if matches!(facts.stranger, Some(Stranger::Packed { .. } | Stranger::Archive(_))) {
+    } else if matches!(facts.stranger, Some(Stranger::Archive(_))) {
         Kind::Archive
     } else if facts.gpt.is_some() || facts.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty()) {
         Kind::Disk
@@ -112,11 +111,6 @@ fn boots(facts: &Facts) -> Vec<Boot> {
 
 fn not_an_image(facts: &Facts) -> Finding {
     match facts.stranger {
-        Some(Stranger::Packed { format, with }) => Finding::stop(
-            "packed",
-            format!("this is packed ({format}); what is inside can't be judged or written yet"),
-            format!("unpack it first with `{with}`, then give the unpacked file"),
-        ),
         Some(Stranger::Archive(what)) => {
             Finding::stop("not-an-image", format!("this is {what}"), "unpack it, then give the image inside")
         }
@@ -134,14 +128,14 @@ fn not_an_image(facts: &Facts) -> Finding {
 
 /// Whether the file ends where it says.
 fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
-    let Some(end) = declared else { return };
-    if let Some(missing) = end.checked_sub(facts.bytes).filter(|missing| *missing > 0) {
+    let (Some(end), Some(bytes)) = (declared, facts.bytes) else { return };
+    if let Some(missing) = end.checked_sub(bytes).filter(|missing| *missing > 0) {
         findings.push(Finding::stop(
             "cut-short",
-            format!("{missing} bytes are missing: the image declares {end}, the file has {}", facts.bytes),
+            format!("{missing} bytes are missing: the image declares {end}, the file has {bytes}"),
             format!("finish the download ({} to go), or start it again", human_bytes(missing)),
         ));
-    } else if let Some(more) = facts.bytes.checked_sub(end).filter(|more| *more > 0 && !has_lost_a_table(facts)) {
+    } else if let Some(more) = bytes.checked_sub(end).filter(|more| *more > 0 && !has_lost_a_table(facts)) {
         findings.push(Finding::note("padding", format!("{more} bytes follow the declared end; that is usual")));
     }
 }
@@ -175,8 +169,33 @@ fn half_a_table(which: &str, fault: &gpt::GptFault) -> Finding {
     Finding { next: "check the image's checksum".into(), ..Finding::note("half-a-table", text) }
 }
 
+/// Whether an EFI system partition begins behind the part of the image that was seen.
+fn has_esp_behind(facts: &Facts, seen: u64) -> bool {
+    let gpt = facts.gpt.iter().flat_map(|gpt| &gpt.entries).any(|entry| entry.is_esp && entry.start >= seen);
+    let mut mbr = facts.mbr.iter().flat_map(|mbr| &mbr.entries);
+    gpt || mbr.any(|entry| entry.kind == mbr::PartitionType::ESP && entry.start >= seen)
+}
+
+/// The inspection of a packed image that can't be looked into.
+pub fn unpackable(fault: &PackedFault) -> Inspection {
+    let id = match fault {
+        PackedFault::SeveralImages { .. } => "several-images",
+        PackedFault::NoImage { .. } | PackedFault::Unusual { .. } => "not-an-image",
+        _ => "damaged",
+    };
+    let mut inspection = judge(Facts { stranger: Some(Stranger::Archive("packed")), ..Facts::default() });
+    inspection.findings = vec![Finding::stop(id, fault.to_string(), fault.next_step())];
+    inspection
+}
+
 /// Whether anything on a stick would start.
 fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>) {
+    if facts.seen_bytes.is_some_and(|seen| has_esp_behind(facts, seen)) {
+        let text =
+            "what UEFI starts lies behind the part that was looked into; which PCs that are shows once it is unpacked";
+        findings.push(Finding::note("unseen", text));
+        return;
+    }
     if boots.iter().any(|boot| boot.via != Via::ElTorito) {
         if kind == Kind::Filesystem {
             let text = "it has no partition table: some PCs start nothing from such a stick";

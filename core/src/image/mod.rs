@@ -13,14 +13,17 @@ pub mod gpt;
 pub mod iso9660;
 mod judge;
 pub mod mbr;
+pub mod packed;
 mod read_at;
 mod recognise;
 
 use std::io;
+use std::sync::Arc;
 
 use serde::Serialize;
 
 use crate::Finding;
+pub use packed::{Packed, PackedFault, Source, Unpacked};
 pub use read_at::{ImageFile, Part, ReadAt};
 pub use recognise::Stranger;
 
@@ -160,7 +163,10 @@ pub struct Inspection {
 /// What was read, before anything is judged.
 #[derive(Debug, Default)]
 struct Facts {
-    bytes: u64,
+    /// Size of the image; `None` inside a container that does not tell it.
+    bytes: Option<u64>,
+    /// Only so many bytes could be looked at.
+    seen_bytes: Option<u64>,
     head_is_zero: bool,
     stranger: Option<Stranger>,
     volume: Option<Result<iso9660::Volume, iso9660::VolumeFault>>,
@@ -181,19 +187,53 @@ pub fn inspect(image: &dyn ReadAt) -> io::Result<Inspection> {
     Ok(judge::judge(facts))
 }
 
+/// An image that was looked into, and how to get at what is inside if it is packed.
+pub struct Opened {
+    /// What it is; of what is inside, if it is packed.
+    pub inspection: Inspection,
+    /// The packing.
+    pub packed: Option<Packed>,
+}
+
+/// Like [`inspect`], and looks into packed images as well: into the first MiB of what is inside.
+///
+/// # Errors
+/// When the file can't be read.
+pub fn open(source: &Source) -> io::Result<Opened> {
+    let mut magic = [0u8; 8];
+    source.fill_at(0, &mut magic)?;
+    let Some(format) = packed::Format::of(&magic).filter(|_| !matches!(iso9660::read(&**source), Ok(Some(_)))) else {
+        return Ok(Opened { inspection: inspect(&**source)?, packed: None });
+    };
+    let opened = Packed::open(Arc::clone(source), format).and_then(|packed| Ok((packed.head()?, packed)));
+    let (mut inspection, packed) = match opened {
+        Ok((head, packed)) => {
+            let mut facts = read(&head)?;
+            facts.bytes = head.size;
+            facts.seen_bytes = Some(packed::HEAD_BYTES as u64);
+            (judge::judge(facts), Some(packed))
+        }
+        Err(fault) => (judge::unpackable(&fault), None),
+    };
+    let unpacked_bytes = packed.as_ref().and_then(|packed| packed.unpacked_bytes);
+    inspection.bytes = source.size();
+    inspection.container = Some(Container { format: format.name(), unpacked_bytes });
+    Ok(Opened { inspection, packed })
+}
+
 fn read(image: &dyn ReadAt) -> io::Result<Facts> {
     let mut head = vec![0u8; HEAD];
     let count = image.fill_at(0, &mut head)?;
     head.truncate(count);
     let mut facts = Facts {
-        bytes: image.size(),
+        bytes: Some(image.size()),
         head_is_zero: head.iter().all(|byte| *byte == 0),
         volume: iso9660::read(image)?,
         ..Facts::default()
     };
     if facts.volume.is_none() {
         facts.stranger = recognise::stranger(&head);
-        if matches!(facts.stranger, Some(Stranger::Packed { .. } | Stranger::Archive(_))) {
+        if matches!(facts.stranger, Some(Stranger::Archive(_))) {
             return Ok(facts);
         }
         facts.filesystem = filesystem::recognise(image)?;
@@ -218,7 +258,7 @@ fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
         let real = mbr.entries.iter().filter(|e| e.kind != mbr::PartitionType::GPT_PROTECTIVE);
         real.map(|e| (Some(e.number), e.start, e.bytes))
     });
-    let bare = facts.filesystem.iter().map(|_| (None, 0, facts.bytes));
+    let bare = facts.filesystem.iter().map(|_| (None, 0, image.size()));
     let mut found: Vec<EspVolume> = Vec::new();
     for (partition, start, bytes) in gpt.chain(mbr).chain(bare).take(PARTITIONS_MOST) {
         if found.iter().any(|esp| esp.start == start) {
@@ -236,7 +276,7 @@ fn optical_archs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<&'static s
     let mut archs = Vec::new();
     for entry in entries.filter(|entry| entry.bootable && entry.platform == eltorito::PlatformId::EFI) {
         // The length of the entry is too often wrong to be used.
-        let left = facts.bytes.saturating_sub(entry.start);
+        let left = image.size().saturating_sub(entry.start);
         archs.extend(efi_archs(image, entry.start, left)?.unwrap_or_default());
     }
     Ok(archs)

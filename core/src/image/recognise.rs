@@ -3,13 +3,6 @@
 /// A file that can't be written as it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stranger {
-    /// An image may be inside, but it is packed; the name of the format as JSON has it, and what unpacks it.
-    Packed {
-        /// `gz`, `xz`, `zst`, `bz2`, `lz4` or `zip`.
-        format: &'static str,
-        /// Command that unpacks it.
-        with: &'static str,
-    },
     /// An archive of files, in words.
     Archive(&'static str),
     /// Something else, in words.
@@ -25,13 +18,7 @@ const DOWNLOAD: &str = "open it to read what the server said, then download the 
 const NOT_THIS: &str = "give the image file itself";
 
 /// Magic numbers at the start of the file.
-const AT_START: [(&[u8], Stranger); 14] = [
-    (b"\x1F\x8B", Stranger::Packed { format: "gz", with: "gunzip --keep" }),
-    (b"\xFD7zXZ\0", Stranger::Packed { format: "xz", with: "unxz --keep" }),
-    (b"\x28\xB5\x2F\xFD", Stranger::Packed { format: "zst", with: "unzstd" }),
-    (b"BZh", Stranger::Packed { format: "bz2", with: "bunzip2 --keep" }),
-    (b"\x04\x22\x4D\x18", Stranger::Packed { format: "lz4", with: "unlz4" }),
-    (b"PK\x03\x04", Stranger::Packed { format: "zip", with: "unzip" }),
+const AT_START: [(&[u8], Stranger); 8] = [
     (b"7z\xBC\xAF\x27\x1C", Stranger::Archive("a 7z archive")),
     (b"Rar!\x1A\x07", Stranger::Archive("a RAR archive")),
     (b"%PDF-", Stranger::Other { what: "a PDF document", next: NOT_THIS }),

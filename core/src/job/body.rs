@@ -3,7 +3,7 @@
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
-use super::layout::{BLOCK_BYTES, Layout};
+use super::layout::{BLOCK_BYTES, LAST_WRITTEN_BYTES, Layout};
 use super::{JobFault, Stage, Watcher};
 use crate::Cancel;
 use crate::digest::{Algorithm, Hashers};
@@ -21,6 +21,8 @@ pub struct BodyDone {
     pub head: AlignedBuf,
     /// What reaches into the drive's last MiB, padded to whole sectors.
     pub end: AlignedBuf,
+    /// The last of the body, padded to whole sectors: twice the sectors that are written last.
+    pub last_of_body: AlignedBuf,
     /// One for each block of the image, taken over the part of it that belongs to the body.
     pub digests: Vec<blake3::Hash>,
     /// SHA-256 of the whole image as it was read.
@@ -97,6 +99,9 @@ fn read(
     let mut hashers = Hashers::new([Algorithm::Sha256]);
     let mut digests = vec![blake3::hash(&[]); layout.image_bytes.div_ceil(BLOCK_BYTES) as usize];
     let head = kept(image, layout, &layout.head, &mut hashers)?;
+    let body_end = if layout.body.is_empty() { layout.body.start } else { layout.padded(layout.body.end) };
+    let last_at = body_end.saturating_sub(2 * LAST_WRITTEN_BYTES).max(layout.body.start);
+    let mut last_of_body = AlignedBuf::new((body_end - last_at) as usize);
     for (index, piece) in layout.blocks() {
         let bytes = (piece.end - piece.start) as usize;
         let mut fill = |buffer: &mut AlignedBuf| {
@@ -107,6 +112,13 @@ fn read(
             if let Some(digest) = digests.get_mut(index) {
                 *digest = blake3::hash(data);
             }
+            let overlap = last_at.max(piece.start)..piece.end;
+            if let (Some(into), Some(from)) = (
+                last_of_body.get_mut((overlap.start - last_at) as usize..(overlap.end.max(last_at) - last_at) as usize),
+                data.get((overlap.start - piece.start) as usize..),
+            ) {
+                into.copy_from_slice(from);
+            }
             Ok(())
         };
         if !hand_over(piece.start, bytes, &mut fill)? {
@@ -116,7 +128,7 @@ fn read(
     }
     let end = kept(image, layout, &layout.end, &mut hashers)?;
     let sha256 = hashers.finish().pop().map(|sum| sum.hex).unwrap_or_default();
-    Ok(BodyDone { head, end, digests, sha256 })
+    Ok(BodyDone { head, end, last_of_body, digests, sha256 })
 }
 
 /// A withheld range, padded with zeros to whole sectors.

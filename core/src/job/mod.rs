@@ -337,12 +337,18 @@ impl Running<'_> {
             return Err(JobFault::ImageChanged { checked: checked.clone(), written: body.sha256.clone() });
         }
         if self.order.read_back == ReadBack::Whole {
-            self.stage(Stage::ReadBack, body_bytes, |job| {
+            let read_back = self.stage(Stage::ReadBack, body_bytes, |job| {
+                seal::mark(drive, &layout)?;
                 let against = Against::Digests(&body.digests);
                 let range = layout.body.clone();
                 job.differences = readback::compare(job.order.image, drive, range, &against, job.cancel, job.watcher)?;
                 if job.differences.is_empty() { Ok(()) } else { Err(JobFault::Differs) }
-            })?;
+            });
+            if read_back.is_err() {
+                // The marks start no PC, but a drive given back is to be blank; one that is gone keeps them.
+                let _ = seal::blank(drive, &layout);
+            }
+            read_back?;
         }
         self.seal(drive, &layout, &body)
     }

@@ -1,0 +1,632 @@
+//! Packed images: what is inside, how large it is, and its bytes without unpacking it to disk.
+//!
+//! Sources: RFC 1952 (gzip), the .xz file format 1.2.0, RFC 8878 (Zstandard), the LZ4 frame format 1.6.2,
+//! PKWARE's APPNOTE 6.3 (zip). The codecs themselves are those of well-kept libraries.
+//! Promise: any bytes give an answer or an error; memory is bounded by [`CODEC_MEMORY_MOST`], and whoever unpacks sets a limit.
+
+use std::io::{self, Read, Seek, SeekFrom};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::field::{take, u32_le};
+use super::read_at::{ReadAt, read_block};
+use crate::Cancel;
+use crate::digest::{Algorithm, Hashers};
+
+/// Most memory that a codec may ask for, in bytes.
+pub const CODEC_MEMORY_MOST: u64 = 256 << 20;
+/// How much of what is inside is looked at, in bytes.
+pub const HEAD_BYTES: usize = 1 << 20;
+/// Most files of an archive that are looked at and told.
+pub const ENTRIES_MOST: usize = 10_000;
+/// Most images of a zip that are named.
+const IMAGES_TOLD: usize = 12;
+/// Unpacked in pieces of this many bytes.
+const PIECE: usize = 1 << 20;
+/// Names of image files inside a zip.
+const IMAGE_ENDINGS: [&str; 6] = [".iso", ".img", ".raw", ".dd", ".bin", ".hdd"];
+
+/// Bytes that several threads may read, and that outlive the one who opened them.
+pub type Source = Arc<dyn ReadAt + Send + Sync>;
+
+/// How an image is packed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// gzip, one or several members.
+    Gz,
+    /// xz, one or several streams.
+    Xz,
+    /// Zstandard.
+    Zst,
+    /// bzip2.
+    Bz2,
+    /// LZ4 frames.
+    Lz4,
+    /// zip with one image in it.
+    Zip,
+}
+
+/// Magic numbers at the start of the file.
+const MAGIC: [(&[u8], Format); 6] = [
+    (b"\x1F\x8B", Format::Gz),
+    (b"\xFD7zXZ\0", Format::Xz),
+    (b"\x28\xB5\x2F\xFD", Format::Zst),
+    (b"BZh", Format::Bz2),
+    (b"\x04\x22\x4D\x18", Format::Lz4),
+    (b"PK\x03\x04", Format::Zip),
+];
+
+impl Format {
+    /// The format whose magic number `head` begins with.
+    pub fn of(head: &[u8]) -> Option<Self> {
+        MAGIC.iter().find(|(magic, _)| head.starts_with(magic)).map(|(_, format)| *format)
+    }
+
+    /// Its usual file ending.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Gz => "gz",
+            Self::Xz => "xz",
+            Self::Zst => "zst",
+            Self::Bz2 => "bz2",
+            Self::Lz4 => "lz4",
+            Self::Zip => "zip",
+        }
+    }
+}
+
+/// Why a packed image can't be unpacked.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PackedFault {
+    /// The packed bytes end too early or contradict themselves.
+    #[error("the {format} file is damaged or cut short: unpacking stopped at byte {at} of what is inside")]
+    Damaged {
+        /// How it is packed.
+        format: &'static str,
+        /// How far unpacking came.
+        at: u64,
+        /// What the codec says.
+        source: io::Error,
+    },
+    /// More comes out than there is room for.
+    #[error("what is inside the {format} file is longer than the {limit} bytes that there is room for")]
+    TooLong {
+        /// How it is packed.
+        format: &'static str,
+        /// The most that may come out.
+        limit: u64,
+    },
+    /// The zip's directory can't be read.
+    #[error("the zip file's directory can't be read")]
+    Directory {
+        /// What the library says.
+        source: zip::result::ZipError,
+    },
+    /// The zip holds no image.
+    #[error("the zip file holds no image among its {files} files")]
+    NoImage {
+        /// How many files it holds.
+        files: usize,
+    },
+    /// The zip holds several images.
+    #[error("the zip file holds {all} images: {}", .names.join(", "))]
+    SeveralImages {
+        /// The names of the first of them.
+        names: Vec<String>,
+        /// How many there are.
+        all: usize,
+    },
+    /// The image in the zip is encrypted or packed in an unusual way.
+    #[error("{name} in the zip file is {how}")]
+    Unusual {
+        /// Which file.
+        name: String,
+        /// What is unusual.
+        how: String,
+    },
+    /// Told to stop.
+    #[error("stopped while unpacking")]
+    Stopped,
+}
+
+/// A packed image, and how to get at what is inside.
+#[derive(Clone)]
+pub struct Packed {
+    source: Source,
+    /// How it is packed.
+    pub format: Format,
+    /// Size of what is inside, where the container says it.
+    pub unpacked_bytes: Option<u64>,
+    entry: Option<Entry>,
+}
+
+/// One file of a zip.
+#[derive(Clone, Debug)]
+struct Entry {
+    start: u64,
+    packed_bytes: u64,
+    is_stored: bool,
+    crc: u32,
+}
+
+impl PackedFault {
+    /// What to do about it.
+    pub fn next_step(&self) -> &'static str {
+        match self {
+            Self::Damaged { .. } | Self::Directory { .. } => "download it again, and check its checksum",
+            Self::TooLong { .. } => "choose a larger drive",
+            Self::NoImage { .. } => "unpack it and look at what is inside",
+            Self::SeveralImages { .. } => "unpack it, then give the one that is meant",
+            Self::Unusual { .. } => "unpack it, then give the image inside",
+            Self::Stopped => "run the same command again",
+        }
+    }
+}
+
+impl Packed {
+    /// Opens a packed image.
+    ///
+    /// # Errors
+    /// When a zip holds anything but exactly one image that can be unpacked.
+    pub fn open(source: Source, format: Format) -> Result<Self, PackedFault> {
+        let (unpacked_bytes, entry) = match format {
+            Format::Zip => {
+                let (bytes, entry) = only_image(&source)?;
+                (Some(bytes), Some(entry))
+            }
+            // A size that can't be read is one that the container does not tell.
+            Format::Xz => (xz_size(&*source).ok().flatten(), None),
+            Format::Zst => (zst_size(&*source).ok().flatten(), None),
+            Format::Lz4 => (lz4_size(&*source).ok().flatten(), None),
+            Format::Gz | Format::Bz2 => (None, None),
+        };
+        Ok(Self { source, format, unpacked_bytes, entry })
+    }
+
+    /// What is inside, from its start.
+    ///
+    /// # Errors
+    /// When the codec refuses the container's head.
+    pub fn stream(&self) -> io::Result<Box<dyn Read + Send>> {
+        let packed = Sequential { source: Arc::clone(&self.source), at: 0 };
+        Ok(match self.format {
+            Format::Gz => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+            Format::Xz => {
+                let flags = liblzma::stream::CONCATENATED;
+                let codec = liblzma::stream::Stream::new_stream_decoder(CODEC_MEMORY_MOST, flags)?;
+                Box::new(liblzma::read::XzDecoder::new_stream(packed, codec))
+            }
+            Format::Zst => Box::new(zstd::stream::read::Decoder::new(packed)?),
+            Format::Bz2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
+            Format::Lz4 => Box::new(lz4_flex::frame::FrameDecoder::new(packed)),
+            Format::Zip => {
+                let Some(entry) = self.entry.clone() else { return Err(io::ErrorKind::InvalidData.into()) };
+                let part = Sequential { at: entry.start, ..packed }.take(entry.packed_bytes);
+                let inner: Box<dyn Read + Send> =
+                    if entry.is_stored { Box::new(part) } else { Box::new(flate2::read::DeflateDecoder::new(part)) };
+                Box::new(Summed { inner, hasher: crc32fast::Hasher::new(), expected: entry.crc })
+            }
+        })
+    }
+
+    /// The first [`HEAD_BYTES`] of what is inside, or all of it if it is shorter.
+    ///
+    /// # Errors
+    /// When the packed bytes are damaged that early.
+    pub fn head(&self) -> Result<Head, PackedFault> {
+        let mut bytes = Vec::new();
+        let limit = HEAD_BYTES as u64;
+        let read = self.stream().and_then(|stream| stream.take(limit).read_to_end(&mut bytes));
+        read.map_err(|source| self.damaged(bytes.len() as u64, source))?;
+        let is_all = (bytes.len() as u64) < limit;
+        let size = if is_all { Some(bytes.len() as u64) } else { self.unpacked_bytes };
+        Ok(Head { bytes, size })
+    }
+
+    /// Unpacks all of it once, to nowhere: proves that the container is whole and tells what is inside.
+    ///
+    /// `progress` hears the bytes done.
+    ///
+    /// # Errors
+    /// When it is damaged, more than `limit` bytes come out, or `cancel` says stop.
+    pub fn measure(self, limit: u64, cancel: &Cancel, progress: &mut dyn FnMut(u64)) -> Result<Unpacked, PackedFault> {
+        let mut stream = self.stream().map_err(|source| self.damaged(0, source))?;
+        let mut hashers = Hashers::new([Algorithm::Sha256]);
+        let mut piece = vec![0u8; PIECE];
+        let mut at = 0u64;
+        loop {
+            if cancel.is_set() {
+                return Err(PackedFault::Stopped);
+            }
+            match stream.read(&mut piece) {
+                Ok(0) => break,
+                Ok(count) => {
+                    hashers.update(piece.get(..count).unwrap_or_default());
+                    at = at.saturating_add(count as u64);
+                }
+                Err(fault) if fault.kind() == io::ErrorKind::Interrupted => {}
+                Err(source) => return Err(self.damaged(at, source)),
+            }
+            if at > limit {
+                return Err(PackedFault::TooLong { format: self.format.name(), limit });
+            }
+            progress(at);
+        }
+        let sha256 = hashers.finish().pop().map(|sum| sum.hex).unwrap_or_default();
+        Ok(Unpacked { packed: self, bytes: at, sha256, place: Mutex::new(None) })
+    }
+
+    fn damaged(&self, at: u64, source: io::Error) -> PackedFault {
+        PackedFault::Damaged { format: self.format.name(), at, source }
+    }
+}
+
+/// The start of what is inside a packed image.
+pub struct Head {
+    bytes: Vec<u8>,
+    /// Size of all of it, where it is known.
+    pub size: Option<u64>,
+}
+
+impl ReadAt for Head {
+    fn size(&self) -> u64 {
+        // A size that nobody knows is larger than anything that a table may declare.
+        self.size.unwrap_or(u64::MAX)
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        self.bytes.read_at(at, into)
+    }
+}
+
+/// What is inside a packed image, once all of it was seen. Reading forward unpacks on; reading back begins again.
+pub struct Unpacked {
+    packed: Packed,
+    bytes: u64,
+    /// SHA-256 of what is inside.
+    pub sha256: String,
+    place: Mutex<Option<Place>>,
+}
+
+struct Place {
+    stream: Box<dyn Read + Send>,
+    at: u64,
+}
+
+impl ReadAt for Unpacked {
+    fn size(&self) -> u64 {
+        self.bytes
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        if at >= self.bytes {
+            return Ok(0);
+        }
+        let mut place = self.place.lock().unwrap_or_else(PoisonError::into_inner);
+        // Taken out, so that a stream which failed is not used again.
+        let mut here = match place.take() {
+            Some(here) if here.at <= at => here,
+            _ => Place { stream: self.packed.stream()?, at: 0 },
+        };
+        let skip = at.saturating_sub(here.at);
+        let skipped = io::copy(&mut here.stream.by_ref().take(skip), &mut io::sink())?;
+        if skipped < skip {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        let count = here.stream.read(into)?;
+        here.at = at.saturating_add(count as u64);
+        *place = Some(here);
+        Ok(count)
+    }
+}
+
+/// Reads a source from a place on.
+struct Sequential {
+    source: Source,
+    at: u64,
+}
+
+impl Read for Sequential {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let count = self.source.read_at(self.at, into)?;
+        self.at = self.at.saturating_add(count as u64);
+        Ok(count)
+    }
+}
+
+impl Seek for Sequential {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let place = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+            SeekFrom::End(by) => self.source.size().checked_add_signed(by),
+        };
+        self.at = place.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.at)
+    }
+}
+
+/// Checks the CRC of a zip's file when its end is reached.
+struct Summed {
+    inner: Box<dyn Read + Send>,
+    hasher: crc32fast::Hasher,
+    expected: u32,
+}
+
+impl Read for Summed {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(into)?;
+        self.hasher.update(into.get(..count).unwrap_or_default());
+        if count == 0 && !into.is_empty() && self.hasher.clone().finalize() != self.expected {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "its CRC does not match"));
+        }
+        Ok(count)
+    }
+}
+
+/// The one image of a zip, and its size: the only file, or the only one whose name ends as an image's does.
+fn only_image(source: &Source) -> Result<(u64, Entry), PackedFault> {
+    let directory = |source| PackedFault::Directory { source };
+    let reader = Sequential { source: Arc::clone(source), at: 0 };
+    let mut archive = zip::ZipArchive::new(reader).map_err(directory)?;
+    let files = archive.len();
+    let names = archive.file_names().take(ENTRIES_MOST).map(|name| name.map(|name| name.into_owned()));
+    let numbered = names.enumerate().filter_map(|(index, name)| Some((index, name.ok()?)));
+    let plain: Vec<(usize, String)> = numbered.filter(|(_, name)| !name.ends_with('/')).collect();
+    let is_image = |name: &str| IMAGE_ENDINGS.iter().any(|ending| name.to_lowercase().ends_with(ending));
+    let mut images = plain.clone();
+    if plain.len() != 1 {
+        images.retain(|(_, name)| is_image(name));
+    }
+    let (index, name) = match images.as_slice() {
+        [only] => only.clone(),
+        [] => return Err(PackedFault::NoImage { files }),
+        several => {
+            let names = several.iter().take(IMAGES_TOLD).map(|(_, name)| name.clone());
+            return Err(PackedFault::SeveralImages { names: names.collect(), all: several.len() });
+        }
+    };
+    let file = archive.by_index_raw(index).map_err(directory)?;
+    let is_stored = match file.compression() {
+        _ if file.encrypted() => return Err(PackedFault::Unusual { name, how: "encrypted".into() }),
+        zip::CompressionMethod::Stored => true,
+        zip::CompressionMethod::Deflated => false,
+        other => return Err(PackedFault::Unusual { name, how: format!("packed with {other}") }),
+    };
+    let Some(start) = file.data_start() else { return Err(PackedFault::NoImage { files }) };
+    let entry = Entry { start, packed_bytes: file.compressed_size(), is_stored, crc: file.crc32() };
+    Ok((file.size(), entry))
+}
+
+/// Sum of the sizes in the index of a file with one stream (.xz format §2.1.2, §4); `None` for anything else.
+fn xz_size(source: &dyn ReadAt) -> io::Result<Option<u64>> {
+    const FOOTER: u64 = 12;
+    const INDEX_MOST: u64 = 4 << 20;
+    let Some(footer_at) = source.size().checked_sub(FOOTER) else { return Ok(None) };
+    let Some(footer) = read_block::<12>(source, footer_at)? else { return Ok(None) };
+    if take(footer.as_slice(), 10) != Some(*b"YZ") {
+        return Ok(None);
+    }
+    let stored = u64::from(u32_le(footer.as_slice(), 4).unwrap_or_default());
+    let index_bytes = stored.saturating_add(1).saturating_mul(4);
+    let Some(index_at) = footer_at.checked_sub(index_bytes).filter(|_| index_bytes <= INDEX_MOST) else {
+        return Ok(None);
+    };
+    let mut index = vec![0u8; usize::try_from(index_bytes).unwrap_or_default()];
+    source.fill_at(index_at, &mut index)?;
+    Ok(xz_index(&index).filter(|(_, blocks)| blocks.checked_add(FOOTER) == Some(index_at)).map(|(bytes, _)| bytes))
+}
+
+/// Size of what is inside, and of the blocks with their padding.
+fn xz_index(index: &[u8]) -> Option<(u64, u64)> {
+    let (0, mut rest) = index.split_first().map(|(first, rest)| (*first, rest))? else { return None };
+    let records = xz_number(&mut rest)?;
+    let (mut bytes, mut blocks) = (0u64, 0u64);
+    for _ in 0..records.min(index.len() as u64) {
+        let unpadded = xz_number(&mut rest)?;
+        blocks = blocks.checked_add(unpadded.checked_next_multiple_of(4)?)?;
+        bytes = bytes.checked_add(xz_number(&mut rest)?)?;
+    }
+    Some((bytes, blocks))
+}
+
+/// A number of up to 63 bits, seven in each byte, the lowest first (§1.2).
+fn xz_number(rest: &mut &[u8]) -> Option<u64> {
+    let mut value = 0u64;
+    for shift in (0..63).step_by(7) {
+        let (byte, after) = rest.split_first()?;
+        *rest = after;
+        value |= u64::from(byte & 0x7F).checked_shl(shift)?;
+        if byte & 0x80 == 0 {
+            return Some(value);
+        }
+    }
+    None
+}
+
+/// Content size of a file with one frame (RFC 8878 §3.1.1), found by following the blocks to the end of the file.
+fn zst_size(source: &dyn ReadAt) -> io::Result<Option<u64>> {
+    const BLOCKS_MOST: u32 = 1 << 16;
+    let mut head = [0u8; 18];
+    source.fill_at(0, &mut head)?;
+    let Some((size, header_bytes, has_checksum)) = zst_frame(&head) else { return Ok(None) };
+    let mut at = header_bytes;
+    for _ in 0..BLOCKS_MOST {
+        let Some(raw) = read_block::<3>(source, at)? else { return Ok(None) };
+        let word = raw.iter().rev().fold(0u64, |word, byte| word.saturating_mul(256).saturating_add(u64::from(*byte)));
+        let body = if (word >> 1) & 3 == 1 { 1 } else { word >> 3 };
+        at = at.saturating_add(3).saturating_add(body);
+        if word & 1 == 1 {
+            let end = at.saturating_add(if has_checksum { 4 } else { 0 });
+            return Ok((end == source.size()).then_some(size));
+        }
+    }
+    Ok(None)
+}
+
+/// Content size, length of the header, and whether a checksum ends the frame.
+fn zst_frame(head: &[u8]) -> Option<(u64, u64, bool)> {
+    let descriptor = *head.get(4)?;
+    let single = descriptor & 0x20 != 0;
+    let window = if single { 0 } else { 1u64 };
+    let dictionary = [0u64, 1, 2, 4].get(usize::from(descriptor & 3)).copied()?;
+    let field = match (descriptor >> 6, single) {
+        (0, false) => return None,
+        (0, true) => 1u64,
+        (1, _) => 2,
+        (2, _) => 4,
+        _ => 8,
+    };
+    let at = 5u64.checked_add(window)?.checked_add(dictionary)?;
+    let raw = head.get(usize::try_from(at).ok()?..)?.get(..usize::try_from(field).ok()?)?;
+    let value = raw.iter().rev().fold(0u64, |value, byte| (value << 8) | u64::from(*byte));
+    let size = if field == 2 { value.checked_add(256)? } else { value };
+    Some((size, at.checked_add(field)?, descriptor & 4 != 0))
+}
+
+/// Content size of the first frame, where its flag says that there is one (LZ4 frame format, "Frame Descriptor").
+fn lz4_size(source: &dyn ReadAt) -> io::Result<Option<u64>> {
+    let Some(head) = read_block::<14>(source, 0)? else { return Ok(None) };
+    let has_size = head.get(4).is_some_and(|flags| flags & 0x08 != 0);
+    Ok(take(head.as_slice(), 6).map(u64::from_le_bytes).filter(|_| has_size))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+    use proptest::prelude::*;
+
+    const FORMATS: [Format; 6] = [Format::Gz, Format::Xz, Format::Zst, Format::Bz2, Format::Lz4, Format::Zip];
+
+    /// `bytes` as the format's own tools would pack them; a zip has a text file beside the image.
+    fn pack(format: Format, bytes: &[u8]) -> Vec<u8> {
+        let all = |mut writer: Box<dyn Write + '_>| writer.write_all(bytes).unwrap();
+        let mut out = Vec::new();
+        match format {
+            Format::Gz => all(Box::new(flate2::write::GzEncoder::new(&mut out, flate2::Compression::fast()))),
+            Format::Xz => all(Box::new(liblzma::write::XzEncoder::new(&mut out, 1))),
+            Format::Zst => {
+                let mut codec = zstd::bulk::Compressor::new(1).unwrap();
+                codec.include_checksum(true).unwrap();
+                out = codec.compress(bytes).unwrap();
+            }
+            Format::Bz2 => all(Box::new(bzip2::write::BzEncoder::new(&mut out, bzip2::Compression::fast()))),
+            Format::Lz4 => {
+                let mut writer = lz4_flex::frame::FrameEncoder::new(&mut out);
+                writer.write_all(bytes).unwrap();
+                writer.finish().unwrap();
+            }
+            Format::Zip => {
+                let mut zip = zip::ZipWriter::new(io::Cursor::new(&mut out));
+                for (name, bytes) in [("READ ME.txt", &b"hello"[..]), ("larkspur.iso", bytes)] {
+                    zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+                    zip.write_all(bytes).unwrap();
+                }
+                zip.finish().unwrap();
+            }
+        }
+        out
+    }
+
+    fn open(bytes: Vec<u8>) -> Result<Packed, PackedFault> {
+        let format = Format::of(&bytes).unwrap();
+        Packed::open(Arc::new(bytes), format)
+    }
+
+    fn measure(packed: Packed, limit: u64) -> Result<Unpacked, PackedFault> {
+        packed.measure(limit, &Cancel::new(), &mut |_| ())
+    }
+
+    /// Noise and zeros by turns, so that packing has something to do.
+    fn sample() -> Vec<u8> {
+        let mut bytes = pyrotyp_sample::noise(1_500_000, 5);
+        bytes[200_000..900_000].fill(0);
+        bytes
+    }
+
+    #[test]
+    fn what_was_packed_comes_out_at_any_place_and_its_size_is_known_where_it_is_said() {
+        let image = sample();
+        let mut sizes = Vec::new();
+        for format in FORMATS {
+            let packed = open(pack(format, &image)).unwrap();
+            sizes.push((format.name(), packed.unpacked_bytes.is_some()));
+            assert!(packed.unpacked_bytes.is_none_or(|bytes| bytes == image.len() as u64), "{format:?}");
+            let unpacked = measure(packed, u64::MAX).unwrap();
+            assert_eq!(unpacked.size(), image.len() as u64);
+            for at in [0usize, 1_499_000, 3, 800_000, 799_999] {
+                let mut found = vec![0; 1000];
+                let count = unpacked.fill_at(at as u64, &mut found).unwrap();
+                assert_eq!(found[..count], image[at..(at + 1000).min(image.len())], "{format:?} at {at}");
+            }
+        }
+        assert_eq!(sizes, [("gz", false), ("xz", true), ("zst", true), ("bz2", false), ("lz4", false), ("zip", true)]);
+    }
+
+    #[test]
+    fn a_container_that_is_cut_or_damaged_never_passes() {
+        for format in FORMATS {
+            let whole = pack(format, &sample());
+            for keep in [whole.len() / 3, whole.len() / 2, whole.len() - 5] {
+                let cut = open(whole[..keep].to_vec()).and_then(|packed| measure(packed, u64::MAX));
+                assert!(cut.is_err(), "{format:?} cut at {keep} of {}", whole.len());
+            }
+            if format != Format::Lz4 {
+                // LZ4 frames need not carry any checksum.
+                let mut damaged = whole.clone();
+                damaged[whole.len() / 2] ^= 1;
+                assert!(open(damaged).and_then(|packed| measure(packed, u64::MAX)).is_err(), "{format:?} damaged");
+            }
+        }
+    }
+
+    #[test]
+    fn an_unpacking_bomb_ends_at_the_limit() {
+        let zeros = vec![0u8; 64 << 20];
+        for format in FORMATS {
+            let packed = open(pack(format, &zeros)).unwrap();
+            assert_eq!(packed.head().unwrap().bytes.len(), HEAD_BYTES);
+            let Err(PackedFault::TooLong { limit, .. }) = measure(packed, 1 << 20) else { panic!("{format:?}") };
+            assert_eq!(limit, 1 << 20);
+        }
+    }
+
+    #[test]
+    fn a_zip_says_what_keeps_it_from_being_an_image() {
+        let zip_of = |names: &[&str]| {
+            let mut out = Vec::new();
+            let mut zip = zip::ZipWriter::new(io::Cursor::new(&mut out));
+            for name in names {
+                zip.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+            }
+            zip.finish().unwrap();
+            out
+        };
+        let told = |names| open(zip_of(names)).map(|_| "one image").map_err(|fault| fault.to_string());
+        assert_eq!(told(&["only file"]), Ok("one image"));
+        assert_eq!(told(&["a/", "a/x.ISO", "notes.txt"]), Ok("one image"));
+        insta::assert_snapshot!(told(&["a.iso", "b.img", "c.txt"]).unwrap_err(), @"the zip file holds 2 images: a.iso, b.img");
+        insta::assert_snapshot!(told(&["a.txt", "b.txt"]).unwrap_err(), @"the zip file holds no image among its 2 files");
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_make_it_panic(format in 0usize..6, hits in proptest::collection::vec((0usize..400, any::<u8>()), 1..12), cut in 8usize..4000) {
+            let mut bytes = pack(FORMATS[format], &pyrotyp_sample::noise(3000, 8));
+            let magic = bytes[..6].to_vec();
+            bytes.truncate(cut);
+            for (at, byte) in hits {
+                // Half of them from the end, where directories and indexes are.
+                let place = if at % 2 == 0 { at.min(bytes.len() - 1) } else { bytes.len().saturating_sub(1 + at) };
+                bytes[place] = byte;
+            }
+            bytes[..6].copy_from_slice(&magic);
+            if let Ok(packed) = open(bytes) {
+                let _ = packed.head();
+                let _ = measure(packed, 1 << 20);
+            }
+        }
+    }
+}
