@@ -19,7 +19,7 @@ pub fn desktop() -> Image {
         esp: Esp::Behind,
         el_torito: true,
         files: vec![
-            File::text("about.txt", "Larkspur Linux 9.2 Desktop, 64-bit\n"),
+            File::text(".disk/info", "Larkspur Linux 9.2 Desktop (64-bit), long-term release\n"),
             File::filler("live/kernel.bin", 1_300_000, 11),
             File::filler("live/start.cpio", 2_100_000, 12),
             File::filler("live/system.img", 14_000_000, 13),
@@ -37,7 +37,7 @@ pub fn compact() -> Image {
         esp: Esp::None,
         el_torito: true,
         files: vec![
-            File::text("about.txt", "Larkspur Linux 9.2 Compact, 32-bit\n"),
+            File::text(".disk/info", "Larkspur Linux 9.2 Compact (32-bit), long-term release\n"),
             File::filler("live/system.img", 6_000_000, 21),
         ],
     };
@@ -52,9 +52,24 @@ pub fn rescue() -> Image {
         tables: Tables::Mbr,
         esp: Esp::Inside,
         el_torito: true,
-        files: vec![File::filler("rescue/tools.img", 3_000_000, 31)],
+        files: with_list(vec![
+            File::filler("rescue/tools.img", 3_000_000, 31),
+            File::text("rescue/manual.txt", "Start with the memory, then look at the disk.\n"),
+        ]),
     };
     Image { file: "wrenfield-rescue-3.iso", recipe }
+}
+
+/// The files, and a list of their MD5 sums as some families put it into their images.
+fn with_list(mut files: Vec<File>) -> Vec<File> {
+    use md5::Digest as _;
+    let line = |file: &File| {
+        let hex: String = md5::Md5::digest(&file.bytes).iter().map(|byte| format!("{byte:02x}")).collect();
+        format!("{hex}  ./{}\n", file.path)
+    };
+    let list: String = files.iter().map(line).collect();
+    files.push(File::text("md5sum.txt", &list));
+    files
 }
 
 /// The descriptor of the café's tray.

@@ -3,15 +3,18 @@
 use std::path::Path;
 
 use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{self, Checked, Expected, Sum, SumsBeside};
+use pyrotyp_core::digest::{self, Checked, Expected, FileList, Sum, SumsBeside};
 use pyrotyp_core::image::{ImageFile, ReadAt};
 
-use super::open_image;
+use super::{OpenedImage, open_image};
 use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure};
 use crate::put;
 use crate::show::progress::Progress;
 use crate::show::{json, text};
+
+/// Most damaged files that are named.
+const NAMES_TOLD: usize = 8;
 
 /// What was found out about an image's checksums.
 pub struct Findings {
@@ -21,12 +24,14 @@ pub struct Findings {
     pub checked: Vec<Checked>,
     /// Lists that do not name the image.
     pub unlisted: Vec<std::path::PathBuf>,
+    /// How its files came out against the list inside it.
+    pub inside: Option<FileList>,
 }
 
 impl Findings {
     /// Whether nothing speaks against the image.
     pub fn ok(&self) -> bool {
-        self.checked.iter().all(Checked::matches)
+        self.checked.iter().all(Checked::matches) && self.inside.as_ref().is_none_or(FileList::ok)
     }
 }
 
@@ -51,7 +56,30 @@ pub fn compute(image: &ImageFile, expected: SumsBeside, common: &Common, cancel:
     let mut progress = Progress::of_check("check", Some(image.size()), common);
     let (sums, checked) = digest::check(image, &expected.expected, cancel, &mut |done| progress.checked(done))?;
     progress.finish();
-    Ok(Findings { sums, checked, unlisted: expected.unlisted })
+    Ok(Findings { sums, checked, unlisted: expected.unlisted, inside: None })
+}
+
+/// Checks every file of an unpacked image against the list that lies in it, if there is one.
+pub fn inside(image: &OpenedImage, common: &Common, cancel: &Cancel) -> Result<Option<FileList>, Failure> {
+    let Some(volume) = image.inspection.volume.as_ref().filter(|_| image.inspection.container.is_none()) else {
+        return Ok(None);
+    };
+    let mut progress: Option<Progress> = None;
+    let found = digest::file_list(&*image.file, volume, cancel, &mut |done, total| {
+        progress.get_or_insert_with(|| Progress::of_check("files", Some(total), common)).checked(done);
+    })?;
+    progress.into_iter().for_each(Progress::finish);
+    Ok(found)
+}
+
+/// The failure that a damaged file inside the image makes.
+pub fn damaged_inside(path: &Path, list: &FileList) -> Option<Failure> {
+    let damaged = list.damaged.iter().chain(&list.missing);
+    let names: Vec<&str> = damaged.map(String::as_str).take(NAMES_TOLD).collect();
+    let more = (list.damaged.len() + list.missing.len()).saturating_sub(names.len());
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let text = format!("{}: damaged by its own list {}: {}{more}", path.display(), list.source, names.join(", "));
+    (!list.ok()).then(|| Failure::new(Exit::Checksum, text, "download the image again"))
 }
 
 /// The failure that a checksum makes, both values shown.
@@ -71,14 +99,16 @@ pub fn mismatch(path: &Path, findings: &Findings) -> Option<Failure> {
 
 /// Checks one image.
 pub fn run(path: &Path, against: &Against, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let image = open_image(path)?.file;
-    let findings = compute(&image, expected(path, against)?, common, cancel)?;
+    let image = open_image(path)?;
+    let mut findings = compute(&image.file, expected(path, against)?, common, cancel)?;
+    findings.inside = inside(&image, common, cancel)?;
     if common.json {
         put(&json::check(path, &findings))?;
     } else {
         put(&text::check(path, &findings, common))?;
     }
-    match mismatch(path, &findings) {
+    let damaged = findings.inside.as_ref().and_then(|list| damaged_inside(path, list));
+    match mismatch(path, &findings).or(damaged) {
         Some(failure) => Err(failure),
         None => Ok(Exit::Done),
     }

@@ -28,14 +28,14 @@ pub fn card(
     findings: &[Finding],
     read_back: bool,
 ) -> String {
-    let mut rows: Vec<(&str, String)> = vec![
-        ("image", path.display().to_string()),
-        ("", text::headline(inspection)),
+    let mut rows: Vec<(&str, String)> = vec![("image", path.display().to_string())];
+    rows.extend(text::headlines(inspection).into_iter().map(|line| ("", line)));
+    rows.extend([
         ("", text::boots_line(inspection)),
         ("checksum", checksum_words(sums)),
         ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
         ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
-    ];
+    ]);
     let lost = findings.iter().find(|finding| finding.id == "has-data");
     let lost = lost
         .map_or("nothing that is known here".to_owned(), |finding| format!("everything on it; it {}", finding.text));

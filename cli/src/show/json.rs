@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use pyrotyp_core::Finding;
+use pyrotyp_core::digest::FileList;
 use pyrotyp_core::drive::{Bus, Drive, Role};
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Difference, JobResult};
@@ -25,6 +26,7 @@ struct ImageDoc<'a> {
     kind: Kind,
     container: &'a Option<Container>,
     label: &'a Option<String>,
+    name: &'a Option<String>,
     created: &'a Option<String>,
     whole: Whole,
     declared_bytes: Option<u64>,
@@ -42,6 +44,7 @@ pub fn inspect(seen: &[(&Path, Inspection)]) -> String {
         kind: inspection.kind,
         container: &inspection.container,
         label: &inspection.label,
+        name: &inspection.name,
         created: &inspection.created,
         whole: inspection.whole,
         declared_bytes: inspection.declared_bytes,
@@ -63,12 +66,21 @@ struct SumDoc {
 }
 
 #[derive(Serialize)]
-struct CheckDoc {
+struct InsideDoc<'a> {
+    source: &'a str,
+    files: usize,
+    damaged: &'a [String],
+    missing: &'a [String],
+    ok: bool,
+}
+
+#[derive(Serialize)]
+struct CheckDoc<'a> {
     file: String,
     sums: Vec<SumDoc>,
     unlisted_in: Vec<String>,
     signature: Option<()>,
-    inside: [(); 0],
+    inside: Vec<InsideDoc<'a>>,
     proven: bool,
     ok: bool,
 }
@@ -95,10 +107,15 @@ pub fn check(path: &Path, findings: &Findings) -> String {
         sums,
         unlisted_in: findings.unlisted.iter().map(|list| list.display().to_string()).collect(),
         signature: None,
-        inside: [],
+        inside: findings.inside.iter().map(inside).collect(),
         proven: findings.ok() && !findings.checked.is_empty(),
         ok: findings.ok(),
     })
+}
+
+fn inside(list: &FileList) -> InsideDoc<'_> {
+    let FileList { source, files, damaged, missing } = list;
+    InsideDoc { source, files: *files, damaged, missing, ok: list.ok() }
 }
 
 #[derive(Serialize)]

@@ -25,7 +25,9 @@ pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> Stri
     let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
     let verdict = inspection.verdict;
     let style = of_verdict(verdict);
-    add!(out, "  {:<9}{}\n", "is", headline(inspection));
+    for (place, line) in headlines(inspection).iter().enumerate() {
+        add!(out, "  {:<9}{line}\n", if place == 0 { "is" } else { "" });
+    }
     add!(out, "  {:<9}{style}{}{style:#}\n", "verdict", verdict_words(verdict, inspection));
     for finding in &inspection.findings {
         out.push_str(&finding_line(finding));
@@ -47,7 +49,8 @@ pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> Stri
         }
         for esp in &inspection.esps {
             let place = esp.partition.map_or("whole image".to_owned(), |number| format!("partition {number}"));
-            let archs = if esp.archs.is_empty() { "nothing to start".into() } else { esp.archs.join(", ") };
+            let archs: Vec<&str> = esp.programs.iter().map(|program| program.arch).collect();
+            let archs = if archs.is_empty() { "nothing to start".into() } else { archs.join(", ") };
             add!(out, "  {:<9}{place}, {} at byte {}: {archs}\n", "fat", human_bytes(esp.bytes), esp.start);
         }
     }
@@ -57,8 +60,8 @@ pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> Stri
     out
 }
 
-/// What the image is, in one line.
-pub fn headline(inspection: &Inspection) -> String {
+/// What the image calls itself, if it does, and what it is.
+pub fn headlines(inspection: &Inspection) -> Vec<String> {
     let kind = match inspection.kind {
         Kind::Iso9660 => "optical disc image (ISO 9660)",
         Kind::Disk => "disk image",
@@ -72,7 +75,7 @@ pub fn headline(inspection: &Inspection) -> String {
     let mut parts: Vec<String> = inspection.label.iter().cloned().collect();
     parts.extend([kind.to_owned(), size_words(inspection)]);
     parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
-    parts.join(", ")
+    inspection.name.iter().cloned().chain([parts.join(", ")]).collect()
 }
 
 /// Size of the file, and of what is inside where that is known.
@@ -118,8 +121,14 @@ pub fn boots_line(inspection: &Inspection) -> String {
         archs => format!("UEFI {}: yes", archs.join(", ")),
     };
     let bios = if from_stick(Firmware::Bios).next().is_some() { "BIOS: yes" } else { "BIOS: no" };
-    let optical = boots.iter().any(|boot| boot.via == Via::ElTorito);
-    format!("{uefi}; {bios}{}", if optical { "; optical disc: yes" } else { "" })
+    let optical = if boots.iter().any(|boot| boot.via == Via::ElTorito) { "; optical disc: yes" } else { "" };
+    // A signature says nothing of whether the PC trusts it, so that likely is all that can be said.
+    let secure = match from_stick(Firmware::Uefi).map(|boot| boot.signed == Some(true)).reduce(|a, b| a && b) {
+        Some(true) => "; Secure Boot: likely",
+        Some(false) => "; Secure Boot: unlikely",
+        None => "",
+    };
+    format!("{uefi}; {bios}{secure}{optical}")
 }
 
 fn boot_arch_words(arch: &str) -> &str {
@@ -144,11 +153,19 @@ pub fn check(path: &Path, findings: &Findings, common: &Common) -> String {
     for list in &findings.unlisted {
         add!(out, "  {:<9}{CARE}unlisted{CARE:#}: {} does not name this file\n", "list", list.display());
     }
+    if let Some(list) = &findings.inside {
+        let (style, word) = if list.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
+        let (source, files) = (&list.source, list.files);
+        add!(out, "  {:<9}{source} lies in it and names {files} files: {style}{word}{style:#}\n", "inside");
+    }
     if findings.checked.is_empty() {
         for sum in &findings.sums {
             add!(out, "  {:<9}{}\n", sum.algorithm.to_string(), sum.hex);
         }
-        out.push_str("  nothing was proven: no published checksum to compare with\n");
+        match &findings.inside {
+            Some(list) if list.ok() => out.push_str("  proven   not damaged; where it comes from is not proven\n"),
+            _ => out.push_str("  nothing was proven: no published checksum to compare with\n"),
+        }
         if !common.quiet {
             out.push_str("  next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums\n");
         }
@@ -214,7 +231,8 @@ fn differences(all: &[Difference], more: u64) -> String {
 /// How a job ended.
 pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
     let (name, tag) = (drive.name(), &drive.tag);
-    let what = inspection.label.clone().unwrap_or_else(|| path.display().to_string());
+    let what = inspection.name.as_ref().or(inspection.label.as_ref()).cloned();
+    let what = what.unwrap_or_else(|| path.display().to_string());
     let mut out = match outcome.result {
         JobResult::Verified => {
             format!("{GOOD}verified{GOOD:#}: {what} is on drive {tag} ({name}), read back and equal byte for byte\n")

@@ -15,7 +15,8 @@ fn a_sum_that_matches_proves_as_much_as_its_kind_can() {
     exit 0
     rescue.iso
       SHA-256  matches SHA256SUMS
-               418eca3dfa4e986fcaca9c6f0c2f5555bed36d43264469b69695bac3f2da1007
+               0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      inside   md5sum.txt lies in it and names 2 files: all match
       proven   the file is the one that the list names
       next     pyrotyp drives
     ");
@@ -25,15 +26,17 @@ fn a_sum_that_matches_proves_as_much_as_its_kind_can() {
     exit 0
     rescue.iso
       MD5      matches --sum
-               b2ac39d0fa268da896c9afcbb97bb7cf
+               b57dc4861819ec531bf05fb9c4683e81
+      inside   md5sum.txt lies in it and names 2 files: all match
       proven   not damaged on the way; MD5 can be forged, so it says nothing about the origin
       next     pyrotyp drives
     ");
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso"), @"
     exit 0
     rescue.iso
-      SHA-256  418eca3dfa4e986fcaca9c6f0c2f5555bed36d43264469b69695bac3f2da1007
-      nothing was proven: no published checksum to compare with
+      inside   md5sum.txt lies in it and names 2 files: all match
+      SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      proven   not damaged; where it comes from is not proven
       next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums
     ");
 }
@@ -46,11 +49,12 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
     exit 4
     rescue.iso
       SHA-512  does not match rescue.iso.sha512
-               95b5241f263dd96968fa2862d73a4bdb7eb9ef08a37ccd9618d1fdd97b2a7494b72bf03cec23dea48c017fdc8dc7aa07fd6751f1539c253bbc0f5af2add1df63
+               4454428c2feba7705cad17ec2391aa4f3f9a2e792426aa2b3c0a55f0c8eeed594831baeccd119252b17a3afe42073936e1d40c2f800931e390643c8a6d174b92
+      inside   md5sum.txt lies in it and names 2 files: all match
     -- standard error:
     pyrotyp: rescue.iso: the SHA-512 does not match rescue.iso.sha512
        published  abababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababab
-       this file  95b5241f263dd96968fa2862d73a4bdb7eb9ef08a37ccd9618d1fdd97b2a7494b72bf03cec23dea48c017fdc8dc7aa07fd6751f1539c253bbc0f5af2add1df63
+       this file  4454428c2feba7705cad17ec2391aa4f3f9a2e792426aa2b3c0a55f0c8eeed594831baeccd119252b17a3afe42073936e1d40c2f800931e390643c8a6d174b92
        next: download the image again; if it stays so, the list may be for another release
     ");
     let both = format!("check rescue.iso --sum sha1:{} --json", sum(Algorithm::Sha1));
@@ -61,21 +65,21 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
       "sums": [
         {
           "algorithm": "sha1",
-          "hex": "9aa9373880ec23929eb221c05fcf25b4f6d1082d",
-          "expected": "9aa9373880ec23929eb221c05fcf25b4f6d1082d",
+          "hex": "baf847ea882111adfaac19548b39fc7cf2814e67",
+          "expected": "baf847ea882111adfaac19548b39fc7cf2814e67",
           "source": "--sum",
           "matches": true
         },
         {
           "algorithm": "sha256",
-          "hex": "418eca3dfa4e986fcaca9c6f0c2f5555bed36d43264469b69695bac3f2da1007",
+          "hex": "0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933",
           "expected": null,
           "source": null,
           "matches": null
         },
         {
           "algorithm": "sha512",
-          "hex": "95b5241f263dd96968fa2862d73a4bdb7eb9ef08a37ccd9618d1fdd97b2a7494b72bf03cec23dea48c017fdc8dc7aa07fd6751f1539c253bbc0f5af2add1df63",
+          "hex": "4454428c2feba7705cad17ec2391aa4f3f9a2e792426aa2b3c0a55f0c8eeed594831baeccd119252b17a3afe42073936e1d40c2f800931e390643c8a6d174b92",
           "expected": "abababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababab",
           "source": "rescue.iso.sha512",
           "matches": false
@@ -83,14 +87,22 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
       ],
       "unlisted_in": [],
       "signature": null,
-      "inside": [],
+      "inside": [
+        {
+          "source": "md5sum.txt",
+          "files": 2,
+          "damaged": [],
+          "missing": [],
+          "ok": true
+        }
+      ],
       "proven": false,
       "ok": false
     }
     -- standard error:
     pyrotyp: rescue.iso: the SHA-512 does not match rescue.iso.sha512
        published  abababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababab
-       this file  95b5241f263dd96968fa2862d73a4bdb7eb9ef08a37ccd9618d1fdd97b2a7494b72bf03cec23dea48c017fdc8dc7aa07fd6751f1539c253bbc0f5af2add1df63
+       this file  4454428c2feba7705cad17ec2391aa4f3f9a2e792426aa2b3c0a55f0c8eeed594831baeccd119252b17a3afe42073936e1d40c2f800931e390643c8a6d174b92
        next: download the image again; if it stays so, the list may be for another release
     "#);
 }
@@ -103,8 +115,9 @@ fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
     exit 0
     rescue.iso
       list     unlisted: list.txt does not name this file
-      SHA-256  418eca3dfa4e986fcaca9c6f0c2f5555bed36d43264469b69695bac3f2da1007
-      nothing was proven: no published checksum to compare with
+      inside   md5sum.txt lies in it and names 2 files: all match
+      SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      proven   not damaged; where it comes from is not proven
       next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums
     ");
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sums words.txt"), @"
@@ -126,4 +139,32 @@ fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
 
     For more information, try '--help'.
     ");
+}
+
+#[test]
+fn an_image_without_a_published_sum_can_still_be_shown_damaged() {
+    let mut damaged = RESCUE.clone();
+    let place = damaged.windows(4).position(|four| four == b"look").unwrap();
+    damaged[place] ^= 1;
+    let bench = Bench::new().file("damaged.iso", &damaged).stick("a", "");
+    insta::assert_snapshot!(bench.pyrotyp("check damaged.iso"), @"
+    exit 4
+    damaged.iso
+      inside   md5sum.txt lies in it and names 2 files: not all match
+      SHA-256  bcd22ad31d4b878f37e073f0c13ccabad62a9d6c54e0fbc0453028a37cf0b7cc
+      nothing was proven: no published checksum to compare with
+      next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums
+    -- standard error:
+    pyrotyp: damaged.iso: damaged by its own list md5sum.txt: rescue/manual.txt
+       next: download the image again
+    ");
+    let tag = super::bench::tag_of(&bench, "a");
+    insta::assert_snapshot!(bench.on_tray(&format!("write damaged.iso --to {tag} --unattended")), @"
+    exit 4
+    -- standard error:
+    no checksum to compare the image with: none was given or found
+    pyrotyp: damaged.iso: damaged by its own list md5sum.txt: rescue/manual.txt
+       next: download the image again
+    ");
+    assert!(!bench.was_touched("a"));
 }

@@ -24,13 +24,13 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
         differs: drive 590J1 (Kestrin Pocket) does not hold desktop.iso
           at byte 4096, 64 bytes: reads back as 0xFF
           at byte 5000000, 4000 bytes: reads back as zeros, in live/system.img
-          at byte 17482339, 25 bytes: holds other data, in partition 2: EFI/BOOT/BOOTX64.EFI
+          at byte 17484387, 25 bytes: holds other data, in partition 2: EFI/BOOT/BOOTX64.EFI
         ");
         insta::assert_snapshot!(bench.on_tray(&format!("compare {tag} desktop.iso --json --quiet")), @r#"
         exit 7
         {
           "result": "differs",
-          "bytes": 19571200,
+          "bytes": 19573248,
           "differences": [
             {
               "offset": 4096,
@@ -45,7 +45,7 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
               "file": "live/system.img"
             },
             {
-              "offset": 17482339,
+              "offset": 17484387,
               "bytes": 25,
               "cause": "other-data",
               "file": "partition 2: EFI/BOOT/BOOTX64.EFI"
@@ -69,7 +69,7 @@ fn what_can_not_be_compared_says_why() {
         differs: drive CSK93 (unnamed drive) does not hold rescue.iso
           at byte 0, 512 bytes: reads back as zeros
           at byte 32768, 1015808 bytes: reads back as zeros
-          at byte 1048576, 4102144 bytes: lies behind the drive's end, in rescue/tools.img
+          at byte 1048576, 4106240 bytes: lies behind the drive's end, in rescue/tools.img
         ");
         insta::assert_snapshot!(bench.on_tray("compare bad rescue.iso --quiet"), @"
         exit 7

@@ -15,39 +15,41 @@ fn the_cafes_images_are_told_apart() {
     insta::assert_snapshot!(bench.pyrotyp("inspect desktop.iso compact.iso rescue.iso disk.img -v"), @"
     exit 0
     desktop.iso
-      is       LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
+      is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
+               LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
       verdict  ready: a stick made from it starts a PC
       whole    yes, nothing is missing at the end
-      starts   UEFI 64-bit: yes; BIOS: yes; optical disc: yes
+      starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 19.6 MB or more
-      size     19571200 bytes in the file, 19571200 declared
-      fat      partition 2, 2.1 MB at byte 17457152: x86-64
+      size     19573248 bytes in the file, 19573248 declared
+      fat      partition 2, 2.1 MB at byte 17459200: x86-64
       next     pyrotyp check desktop.iso
 
     compact.iso
-      is       LARKSPUR_92_COMPACT, hybrid image (ISO 9660 and disk), 6.1 MB, made 2026-11-23 09:30
+      is       Larkspur Linux 9.2 Compact (32-bit), long-term release
+               LARKSPUR_92_COMPACT, hybrid image (ISO 9660 and disk), 6.1 MB, made 2026-11-23 09:30
       verdict  ready: a stick made from it starts a PC
       whole    yes, nothing is missing at the end
       starts   UEFI: no; BIOS: yes; optical disc: yes
       needs    a drive of 6.1 MB or more
-      size     6055936 bytes in the file, 6055936 declared
+      size     6057984 bytes in the file, 6057984 declared
       next     pyrotyp check compact.iso
 
     rescue.iso
       is       WRENFIELD_RESCUE_3, hybrid image (ISO 9660 and disk), 5.2 MB, made 2026-11-23 09:30
       verdict  ready: a stick made from it starts a PC
       whole    yes, nothing is missing at the end
-      starts   UEFI 64-bit: yes; BIOS: yes; optical disc: yes
+      starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 5.2 MB or more
-      size     5150720 bytes in the file, 5150720 declared
-      fat      partition 2, 2.1 MB at byte 3053568: x86-64
+      size     5154816 bytes in the file, 5154816 declared
+      fat      partition 2, 2.1 MB at byte 3057664: x86-64
       next     pyrotyp check rescue.iso
 
     disk.img
       is       disk image, 3.1 MB
       verdict  ready: a stick made from it starts a PC
       whole    yes, nothing is missing at the end
-      starts   UEFI 64-bit: yes; BIOS: yes
+      starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely
       needs    a drive of 3.1 MB or more
       size     3145728 bytes in the file, 3145728 declared
       fat      partition 2, 2.1 MB at byte 1048576: x86-64
@@ -67,41 +69,46 @@ fn programs_get_the_promised_keys() {
         "kind": "iso9660",
         "container": null,
         "label": "LARKSPUR_92_DESKTOP",
+        "name": "Larkspur Linux 9.2 Desktop (64-bit), long-term release",
         "created": "2026-11-23 09:30",
         "whole": "no",
-        "declared_bytes": 19571200,
+        "declared_bytes": 19573248,
         "verdict": "no",
         "findings": [
           {
             "id": "cut-short",
             "level": "stop",
-            "text": "571200 bytes are missing: the image declares 19571200, the file has 19000000",
-            "next": "finish the download (571 kB to go), or start it again"
+            "text": "573248 bytes are missing: the image declares 19573248, the file has 19000000",
+            "next": "finish the download (573 kB to go), or start it again"
           }
         ],
         "boots": [
           {
             "firmware": "bios",
             "arch": "x86",
-            "via": "mbr"
+            "via": "mbr",
+            "signed": null
           },
           {
             "firmware": "bios",
             "arch": "x86",
-            "via": "el-torito"
+            "via": "el-torito",
+            "signed": null
           },
           {
             "firmware": "uefi",
             "arch": "x86-64",
-            "via": "esp"
+            "via": "esp",
+            "signed": false
           },
           {
             "firmware": "uefi",
             "arch": "x86-64",
-            "via": "el-torito"
+            "via": "el-torito",
+            "signed": false
           }
         ],
-        "needs_bytes": 19571200
+        "needs_bytes": 19573248
       }
     ]
     "#);
@@ -116,6 +123,11 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
     let mut neither = half.clone();
     let backup = neither.len() - 512;
     neither[backup + 24] ^= 1;
+    // Extended descriptors behind the terminator in sector 18, where the sample has its path tables.
+    let mut udf = recipe(Tables::None, true).build();
+    for (sector, id) in [(19, b"BEA01"), (20, b"NSR02")] {
+        udf[sector * 2048 + 1..][..5].copy_from_slice(id);
+    }
     let bench = Bench::new()
         .file("empty.iso", b"")
         .file("page.iso", b"\n<!DOCTYPE html><html><body>404 Not Found</body></html>")
@@ -131,8 +143,9 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
         .file("neither.iso", &neither)
         .file("optical.iso", &recipe(Tables::None, true).build())
         .file("data.iso", &recipe(Tables::None, false).build())
+        .file("udf.iso", &udf)
         .file("esp.img", &pyrotyp_sample::disk_image("A disk")[2048 * 512..]);
-    let names = "empty page list zeros noise packed archive paper cut damaged half neither optical data";
+    let names = "empty page list zeros noise packed archive paper cut damaged half neither optical data udf";
     let files: Vec<_> = names.split(' ').map(|name| format!("{name}.iso")).collect();
     let told = bench.pyrotyp(&format!("inspect {} esp.img nowhere.iso .", files.join(" ")));
     insta::assert_snapshot!(told, @"
@@ -186,32 +199,35 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
                  next: give the image file itself
 
     cut.iso
-      is       LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 10.0 MB, made 2026-11-23 09:30
+      is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
+               LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 10.0 MB, made 2026-11-23 09:30
       verdict  no: it can't be written
-               cut-short: 9571200 bytes are missing: the image declares 19571200, the file has 10000000
+               cut-short: 9573248 bytes are missing: the image declares 19573248, the file has 10000000, and ends within live/system.img
                  next: finish the download (9.6 MB to go), or start it again
       whole    no
 
     damaged.iso
       is       hybrid image (ISO 9660 and disk), 5.2 MB
       verdict  no: it can't be written
-               damaged: the ISO 9660 volume descriptor is damaged: volume space size at offset 80 is 2514 in one byte order and 2515 in the other
+               damaged: the ISO 9660 volume descriptor is damaged: volume space size at offset 80 is 2516 in one byte order and 2517 in the other
                  next: download it again
 
     half.iso
-      is       LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
+      is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
+               LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
       verdict  caution: a stick made from it may not start every PC
-               half-a-table: the primary GPT can't be used, and some firmware then starts nothing: the CRC of its fields is 047592b7 where 61480a95 is declared, in the header at byte 512
+               half-a-table: the primary GPT can't be used, and some firmware then starts nothing: the CRC of its fields is 7fae66f4 where 1a93fed6 is declared, in the header at byte 512
                  next: check the image's checksum
       whole    yes, nothing is missing at the end
-      starts   UEFI 64-bit: yes; BIOS: yes; optical disc: yes
+      starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 19.6 MB or more
       next     pyrotyp check half.iso
 
     neither.iso
-      is       LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
+      is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
+               LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
       verdict  no: it can't be written
-               damaged: neither copy of the GPT can be used: the CRC of its fields is 047592b7 where 61480a95 is declared, in the header at byte 512; the CRC of its fields is c53f01ad where a002998f is declared, in the header at byte 19570688
+               damaged: neither copy of the GPT can be used: the CRC of its fields is 7fae66f4 where 1a93fed6 is declared, in the header at byte 512; the CRC of its fields is 22224ec0 where 471fd6e2 is declared, in the header at byte 19572736
                  next: download it again
 
     optical.iso
@@ -228,12 +244,19 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
                  next: check that this is the installer's image
       whole    yes, nothing is missing at the end
 
+    udf.iso
+      is       TEST, optical disc image (ISO 9660), 354 kB, made 2026-11-23 09:30
+      verdict  no: a stick made from it starts no PC
+               needs-laying-out: its files are in a UDF volume for optical discs, and no stick starts from that: they must be laid out on a FAT stick
+                 next: use the tool that its maker offers for sticks
+      whole    yes, nothing is missing at the end
+
     esp.img
       is       START, file system image, 2.1 MB
       verdict  caution: a stick made from it may not start every PC
                no-partition-table: it has no partition table: some PCs start nothing from such a stick
       whole    yes, nothing is missing at the end
-      starts   UEFI 64-bit: yes; BIOS: no
+      starts   UEFI 64-bit: yes; BIOS: no; Secure Boot: unlikely
       needs    a drive of 2.1 MB or more
       next     pyrotyp check esp.img
     -- standard error:
@@ -255,4 +278,26 @@ fn a_cut_anywhere_is_never_called_whole() {
         assert!(told.starts_with("exit 3"), "{keep}: {told}");
         assert!(told.contains("\"whole\": \"no\""), "{keep}: {told}");
     }
+}
+
+#[test]
+fn a_signed_program_makes_secure_boot_likely_and_os_release_names_the_image() {
+    let mut signed = recipe(Tables::Mbr, true);
+    signed.esp = Esp::Inside;
+    signed.files.push(File::text("etc/os-release", "ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 9.2 Server\"\n"));
+    let mut image = signed.build();
+    // Size of the certificate table: the fifth data directory of the PE32+ header.
+    let program = image.windows(2).rposition(|two| two == b"MZ").unwrap();
+    image[program + 0x98 + 112 + 4 * 8 + 4] = 8;
+    let bench = Bench::new().file("signed.iso", &image);
+    insta::assert_snapshot!(bench.pyrotyp("inspect signed.iso --quiet"), @"
+    exit 0
+    signed.iso
+      is       Larkspur Linux 9.2 Server
+               TEST, hybrid image (ISO 9660 and disk), 2.5 MB, made 2026-11-23 09:30
+      verdict  ready: a stick made from it starts a PC
+      whole    yes, nothing is missing at the end
+      starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: likely; optical disc: yes
+      needs    a drive of 2.5 MB or more
+    ");
 }

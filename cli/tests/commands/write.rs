@@ -34,9 +34,9 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
           "result": "verified",
           "image": {
             "file": "[DIR]/desktop.iso",
-            "bytes": 19571200,
+            "bytes": 19573248,
             "label": "LARKSPUR_92_DESKTOP",
-            "sha256": "f9fe75a25e11eb181256822d0e133fd652ec003969bec5db53e4a4879727701a"
+            "sha256": "b7c81d1c8f11950702d70221f00b6ee673694d4c64e371211c82a10301487418"
           },
           "drives": [
             {
@@ -62,12 +62,12 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
                 },
                 {
                   "name": "body",
-                  "bytes": 18522624,
+                  "bytes": 18524672,
                   "seconds": "[TIME]"
                 },
                 {
                   "name": "read-back",
-                  "bytes": 18522624,
+                  "bytes": 18524672,
                   "seconds": "[TIME]"
                 },
                 {
@@ -266,7 +266,7 @@ fn a_skipped_read_back_is_never_called_verified() {
         exit 0
         written: WRENFIELD_RESCUE_3 is on drive 590J1 (Kestrin Pocket); it was not read back, nothing is proven
           5.2 MB in [TIME]: writing [TIME]
-          SHA-256 418eca3dfa4e986fcaca9c6f0c2f5555bed36d43264469b69695bac3f2da1007
+          SHA-256 0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
         ");
     });
     assert_eq!(bench.drive("a").len() as u64, DRIVE_BYTES);
@@ -294,9 +294,9 @@ fn a_packed_image_is_proven_before_and_unpacked_onto_the_drive() {
         let told = bench.on_tray(&format!("write desktop.iso.gz --to {tag} --unattended --quiet"));
         insta::assert_snapshot!(told, @"
         exit 0
-        verified: LARKSPUR_92_DESKTOP is on drive 590J1 (Kestrin Pocket), read back and equal byte for byte
+        verified: Larkspur Linux 9.2 Desktop (64-bit), long-term release is on drive 590J1 (Kestrin Pocket), read back and equal byte for byte
           19.6 MB in [TIME]: writing [TIME], reading back [TIME]
-          SHA-256 f9fe75a25e11eb181256822d0e133fd652ec003969bec5db53e4a4879727701a
+          SHA-256 b7c81d1c8f11950702d70221f00b6ee673694d4c64e371211c82a10301487418
         ");
     });
     assert!(bench.drive("a").starts_with(&DESKTOP));

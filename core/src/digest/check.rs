@@ -111,7 +111,7 @@ impl CheckError {
 /// Whether lists of checksums have names like this: `SHA256SUMS`, `sha256sum.txt`, `CHECKSUM`, `larkspur.DIGESTS`.
 ///
 /// Signatures of such lists, which have one more ending, are none.
-fn is_list(name: &str) -> bool {
+pub fn is_list(name: &str) -> bool {
     let name = name.to_ascii_lowercase();
     let stem = name.strip_suffix(".txt").unwrap_or(&name);
     let sums = stem.strip_suffix("sums").or_else(|| stem.strip_suffix("sum")).unwrap_or(stem);

@@ -3,6 +3,7 @@
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
 mod check;
+mod inside;
 mod sums;
 
 use std::fmt;
@@ -12,6 +13,7 @@ use md5::Digest as _;
 use serde::Serialize;
 
 pub use check::{CheckError, Checked, Expected, SumsBeside, check, sums_beside, sums_in};
+pub use inside::{FileList, file_list};
 pub use sums::{Line, SUMS_BYTES_MOST, algorithm_in, parse};
 
 /// A checksum algorithm.

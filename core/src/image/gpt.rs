@@ -314,11 +314,11 @@ mod tests {
         try_with(|image| image[512 + HEADER_SIZE] = 91);
         try_with(|image| image.truncate(image.len() - 512));
         insta::assert_snapshot!(spoiled, @"
-        the CRC of its fields is 0884f698 where 61480a95 is declared, in the header at byte 512 | sound
-        the CRC of its entries is e89dc8e2 where 7987b64f is declared, in the header at byte 512 | sound
+        the CRC of its fields is 735f02db where 1a93fed6 is declared, in the header at byte 512 | sound
+        the CRC of its entries is 88b221ef where 19a85f42 is declared, in the header at byte 512 | sound
         no header at byte 512 | sound
         the header at byte 512 holds 91 as its own size | sound
-        sound | the header belongs at byte 19570688, behind the end of the file
+        sound | the header belongs at byte 19572736, behind the end of the file
         ");
     }
 

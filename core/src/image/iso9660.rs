@@ -15,6 +15,10 @@ use super::read_at::{ReadAt, read_block};
 pub const SECTOR: usize = 2048;
 /// The first descriptor's sector (§6.2.1: the system area takes sectors 0 to 15).
 const FIRST_DESCRIPTOR: u64 = 16;
+/// Begins and names the extended descriptors behind the terminator (ECMA-167, 2/9.2, 3/9.1).
+const EXTENDED_AREA: [u8; 5] = *b"BEA01";
+const UDF_2: [u8; 5] = *b"NSR02";
+const UDF_3: [u8; 5] = *b"NSR03";
 /// Most descriptors looked at before giving up on a terminator.
 const DESCRIPTORS_MOST: u64 = 32;
 
@@ -97,6 +101,8 @@ pub struct Volume {
     pub created: Option<String>,
     /// First byte of the El Torito boot catalogue.
     pub boot_catalogue: Option<u64>,
+    /// Whether a UDF volume lies beside it, which then holds the real files (ECMA-167, 3rd edition, 3/9.1).
+    pub is_udf_bridge: bool,
     block_bytes: u64,
 }
 
@@ -107,11 +113,19 @@ pub struct Volume {
 pub fn read(image: &dyn ReadAt) -> io::Result<Option<Result<Volume, VolumeFault>>> {
     let mut volume = None;
     let mut catalogue = None;
+    let mut is_udf_bridge = false;
+    let mut is_iso_done = false;
     for index in 0..DESCRIPTORS_MOST {
         let at = FIRST_DESCRIPTOR.saturating_add(index).saturating_mul(SECTOR as u64);
         let Some(raw) = read_block::<SECTOR>(image, at)? else { break };
-        if take(raw.as_slice(), 1) != Some(STANDARD_ID) {
-            break;
+        match take(raw.as_slice(), 1) {
+            Some(STANDARD_ID) if !is_iso_done => {}
+            Some(EXTENDED_AREA) => continue,
+            Some(UDF_2 | UDF_3) => {
+                is_udf_bridge = true;
+                break;
+            }
+            _ => break,
         }
         match raw.first() {
             Some(0) if raw.get(7..).is_some_and(|id| id.starts_with(EL_TORITO)) => {
@@ -119,11 +133,11 @@ pub fn read(image: &dyn ReadAt) -> io::Result<Option<Result<Volume, VolumeFault>
                     u32_le(raw.as_slice(), CATALOGUE).and_then(|sector| u64::from(sector).checked_mul(SECTOR as u64));
             }
             Some(1) if volume.is_none() => volume = Some(primary(raw.as_slice())),
-            Some(255) => break,
+            Some(255) => is_iso_done = true,
             _ => {}
         }
     }
-    Ok(volume.map(|volume| volume.map(|volume| Volume { boot_catalogue: catalogue, ..volume })))
+    Ok(volume.map(|volume| volume.map(|volume| Volume { boot_catalogue: catalogue, is_udf_bridge, ..volume })))
 }
 
 fn primary(raw: &[u8]) -> Result<Volume, VolumeFault> {
@@ -150,6 +164,7 @@ fn primary(raw: &[u8]) -> Result<Volume, VolumeFault> {
         root: Extent { start: u64::from(root_block).saturating_mul(block_bytes), bytes: u64::from(root_bytes) },
         created: text(raw, CREATED, 16).and_then(|digits| date(&digits)),
         boot_catalogue: None,
+        is_udf_bridge: false,
         block_bytes,
     })
 }
@@ -195,6 +210,27 @@ impl Volume {
             }
         }
         Ok(())
+    }
+
+    /// The first `most` bytes of the file at `path`, however its letters are written; `None` if there is no such file.
+    ///
+    /// # Errors
+    /// When the image can't be read.
+    pub fn read_file(&self, image: &dyn ReadAt, path: &str, most: usize) -> io::Result<Option<Vec<u8>>> {
+        let mut found = None;
+        self.files(image, &mut |name, extent| {
+            if name.eq_ignore_ascii_case(path) {
+                found = Some(extent);
+                return ControlFlow::Break(());
+            }
+            ControlFlow::Continue(())
+        })?;
+        let Some(extent) = found else { return Ok(None) };
+        let length = usize::try_from(extent.bytes).unwrap_or(usize::MAX).min(most);
+        let mut bytes = vec![0u8; length];
+        let count = image.fill_at(extent.start, &mut bytes)?;
+        bytes.truncate(count);
+        Ok(Some(bytes))
     }
 
     /// The file that holds byte `at` of the image.
@@ -289,7 +325,14 @@ mod tests {
         };
         volume.files(&image, &mut collect).unwrap();
         let names: Vec<_> = files.iter().map(|(path, extent)| (path.as_str(), extent.bytes)).collect();
-        assert_eq!(names, [("boot/bios.bin", 2048), ("boot/efi.img", 2 << 20), ("rescue/tools.img", 3_000_000)]);
+        let expected = [
+            ("md5sum.txt", 107),
+            ("boot/bios.bin", 2048),
+            ("boot/efi.img", 2 << 20),
+            ("rescue/tools.img", 3_000_000),
+            ("rescue/manual.txt", 46),
+        ];
+        assert_eq!(names, expected);
         for (path, extent) in &files {
             for at in [extent.start, extent.start + extent.bytes - 1] {
                 assert_eq!(&volume.file_at(&image, at).unwrap().unwrap().0, path);
@@ -303,7 +346,7 @@ mod tests {
     fn a_volume_size_that_contradicts_itself_is_refused() {
         let mut image = SAMPLE.clone();
         image[DESCRIPTOR + VOLUME_SPACE_SIZE] ^= 1;
-        insta::assert_snapshot!(read(&image).unwrap().unwrap().unwrap_err(), @"volume space size at offset 80 is 2514 in one byte order and 2515 in the other");
+        insta::assert_snapshot!(read(&image).unwrap().unwrap().unwrap_err(), @"volume space size at offset 80 is 2516 in one byte order and 2517 in the other");
         let mut image = SAMPLE.clone();
         image[DESCRIPTOR + LOGICAL_BLOCK_SIZE] = 1;
         insta::assert_snapshot!(read(&image).unwrap().unwrap().unwrap_err(), @"logical block size is 2049 bytes, not 512, 1024 or 2048");
@@ -322,7 +365,7 @@ mod tests {
             ControlFlow::Continue(())
         };
         volume(&image).files(&image, &mut visit).unwrap();
-        assert_eq!(count, 1, "only rescue/tools.img is left");
+        assert_eq!(count, 3, "the files of `boot` are out of reach");
     }
 
     proptest! {

@@ -1,6 +1,8 @@
 //! From what was read to a verdict, with its reasons.
 
-use super::{Boot, Facts, Firmware, Inspection, Kind, PackedFault, Stranger, Verdict, Via, Whole, eltorito, gpt, mbr};
+use super::{
+    Boot, EfiProgram, Facts, Firmware, Inspection, Kind, PackedFault, Stranger, Verdict, Via, Whole, eltorito, gpt, mbr,
+};
 use crate::{Finding, Level, human_bytes};
 
 /// Drives come in whole sectors of this many bytes at least.
@@ -48,6 +50,7 @@ pub fn judge(facts: Facts) -> Inspection {
         kind,
         container: None,
         label: label.or_else(|| facts.filesystem.and_then(|system| system.label)),
+        name: facts.name,
         created: volume.as_ref().and_then(|volume| volume.created.clone()),
         whole,
         declared_bytes,
@@ -94,16 +97,20 @@ fn declared(facts: &Facts) -> Option<u64> {
 fn boots(facts: &Facts) -> Vec<Boot> {
     let mut boots = Vec::new();
     if facts.mbr.as_ref().is_some_and(|mbr| mbr.boot_code) {
-        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::Mbr });
+        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::Mbr, signed: None });
     }
-    let programs = facts.esps.iter().flat_map(|esp| &esp.archs);
-    boots.extend(programs.map(|arch| Boot { firmware: Firmware::Uefi, arch, via: Via::Esp }));
+    let uefi = |program: &EfiProgram, via| Boot {
+        firmware: Firmware::Uefi,
+        arch: program.arch,
+        via,
+        signed: Some(program.signed),
+    };
+    boots.extend(facts.esps.iter().flat_map(|esp| &esp.programs).map(|program| uefi(program, Via::Esp)));
     let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
     if entries.clone().any(|entry| entry.bootable && entry.platform == eltorito::PlatformId::BIOS) {
-        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::ElTorito });
+        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::ElTorito, signed: None });
     }
-    let optical = facts.optical_archs.iter();
-    boots.extend(optical.map(|arch| Boot { firmware: Firmware::Uefi, arch, via: Via::ElTorito }));
+    boots.extend(facts.optical_programs.iter().map(|program| uefi(program, Via::ElTorito)));
     boots.sort();
     boots.dedup();
     boots
@@ -130,9 +137,11 @@ fn not_an_image(facts: &Facts) -> Finding {
 fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
     let (Some(end), Some(bytes)) = (declared, facts.bytes) else { return };
     if let Some(missing) = end.checked_sub(bytes).filter(|missing| *missing > 0) {
+        let place = facts.cut_in.as_ref().map(|file| format!(", and ends within {file}"));
+        let place = place.unwrap_or_default();
         findings.push(Finding::stop(
             "cut-short",
-            format!("{missing} bytes are missing: the image declares {end}, the file has {bytes}"),
+            format!("{missing} bytes are missing: the image declares {end}, the file has {bytes}{place}"),
             format!("finish the download ({} to go), or start it again", human_bytes(missing)),
         ));
     } else if let Some(more) = bytes.checked_sub(end).filter(|more| *more > 0 && !has_lost_a_table(facts)) {
@@ -203,7 +212,14 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
         }
         return;
     }
-    if !boots.is_empty() {
+    let is_udf_bridge = facts.volume.iter().flatten().any(|volume| volume.is_udf_bridge);
+    if is_udf_bridge {
+        findings.push(Finding::ask(
+            "needs-laying-out",
+            "its files are in a UDF volume for optical discs, and no stick starts from that: they must be laid out on a FAT stick",
+            "use the tool that its maker offers for sticks",
+        ));
+    } else if !boots.is_empty() {
         findings.push(Finding::ask(
             "optical-only",
             "it starts from an optical disc only: there is no boot code and no EFI system partition for a stick",

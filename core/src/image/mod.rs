@@ -105,6 +105,8 @@ pub struct Boot {
     pub arch: &'static str,
     /// From where.
     pub via: Via,
+    /// Whether the program carries a signature, without which Secure Boot starts nothing; `None` for a BIOS.
+    pub signed: Option<bool>,
 }
 
 /// A packed image's wrapping.
@@ -125,8 +127,17 @@ pub struct EspVolume {
     pub start: u64,
     /// Length in bytes.
     pub bytes: u64,
-    /// Architectures for which it holds a program to start.
-    pub archs: Vec<&'static str>,
+    /// The programs that UEFI starts from it.
+    pub programs: Vec<EfiProgram>,
+}
+
+/// A program that UEFI starts by its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct EfiProgram {
+    /// For which architecture, by its name.
+    pub arch: &'static str,
+    /// Whether it carries a signature. Nothing here tells whose.
+    pub signed: bool,
 }
 
 /// All that the bytes tell about an image.
@@ -140,6 +151,8 @@ pub struct Inspection {
     pub container: Option<Container>,
     /// Volume label.
     pub label: Option<String>,
+    /// What the image calls itself in its own files, such as `Larkspur Linux 9.2 Desktop`.
+    pub name: Option<String>,
     /// When the volume was made.
     pub created: Option<String>,
     /// Whether it reaches to its declared end.
@@ -175,7 +188,10 @@ struct Facts {
     gpt: Option<gpt::Gpt>,
     filesystem: Option<filesystem::FileSystem>,
     esps: Vec<EspVolume>,
-    optical_archs: Vec<&'static str>,
+    optical_programs: Vec<EfiProgram>,
+    name: Option<String>,
+    /// The file of the volume in which the image ends too early.
+    cut_in: Option<String>,
 }
 
 /// Reads what the image says about itself and judges it; a few MiB at most, whatever its size.
@@ -247,7 +263,13 @@ fn read(image: &dyn ReadAt) -> io::Result<Facts> {
         facts.catalogue = eltorito::read(image, at)?;
     }
     facts.esps = esps(image, &facts)?;
-    facts.optical_archs = optical_archs(image, &facts)?;
+    facts.optical_programs = optical_programs(image, &facts)?;
+    if let Some(Ok(volume)) = &facts.volume {
+        facts.name = own_name(image, volume)?;
+        if image.size() < volume.declared_bytes {
+            facts.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
+        }
+    }
     Ok(facts)
 }
 
@@ -264,22 +286,45 @@ fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
         if found.iter().any(|esp| esp.start == start) {
             continue;
         }
-        if let Some(archs) = efi_archs(image, start, bytes)? {
-            found.push(EspVolume { partition, start, bytes, archs });
+        if let Some(programs) = efi_programs(image, start, bytes)? {
+            found.push(EspVolume { partition, start, bytes, programs });
         }
     }
     Ok(found)
 }
 
-fn optical_archs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<&'static str>> {
+fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EfiProgram>> {
     let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
-    let mut archs = Vec::new();
+    let mut programs = Vec::new();
     for entry in entries.filter(|entry| entry.bootable && entry.platform == eltorito::PlatformId::EFI) {
         // The length of the entry is too often wrong to be used.
         let left = image.size().saturating_sub(entry.start);
-        archs.extend(efi_archs(image, entry.start, left)?.unwrap_or_default());
+        programs.extend(efi_programs(image, entry.start, left)?.unwrap_or_default());
     }
-    Ok(archs)
+    Ok(programs)
+}
+
+/// Files in which systems say what they are, and how much of one is read, in bytes.
+const NAME_FILES: [&str; 4] = [".disk/info", "etc/os-release", "usr/lib/os-release", "os-release"];
+const NAME_FILE_BYTES: usize = 4096;
+
+/// What the image calls itself: the first line of `.disk/info`, or `PRETTY_NAME` of an `os-release` (os-release(5)).
+fn own_name(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Option<String>> {
+    for file in NAME_FILES {
+        let Some(bytes) = volume.read_file(image, file, NAME_FILE_BYTES)? else { continue };
+        let text = String::from_utf8_lossy(&bytes);
+        let line = if file.ends_with("os-release") {
+            let named = text.lines().find_map(|line| line.strip_prefix("PRETTY_NAME="));
+            named.map(|value| value.trim_matches(['"', '\'']))
+        } else {
+            text.lines().next()
+        };
+        let line: String = line.unwrap_or_default().chars().filter(|c| !c.is_control()).take(120).collect();
+        if !line.trim().is_empty() {
+            return Ok(Some(line.trim().to_owned()));
+        }
+    }
+    Ok(None)
 }
 
 /// Names that UEFI starts from removable drives (UEFI 2.10, §3.5.1.1, table 3.2).
@@ -292,19 +337,34 @@ const EFI_PROGRAMS: [(&str, &str); 6] = [
     ("BOOTLOONGARCH64.EFI", "loongarch64"),
 ];
 
-/// For which architectures the FAT volume at `start` holds a program; `None` if it is no FAT volume.
-fn efi_archs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<Vec<&'static str>>> {
+/// The programs that UEFI starts from the FAT volume at `start`; `None` if it is no FAT volume.
+fn efi_programs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<Vec<EfiProgram>>> {
     let volume = Part { whole: image, start, bytes };
     let Some(fat) = fat::read(&volume)? else { return Ok(None) };
-    let mut archs = Vec::new();
+    let mut programs = Vec::new();
     for file in fat.list(&volume, "EFI/BOOT")?.unwrap_or_default() {
         let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
-        let mut magic = [0u8; 2];
-        if fat.head_of(&volume, &file, &mut magic)? == 2 && &magic == b"MZ" {
-            archs.push(*arch);
+        let mut head = [0u8; 1024];
+        let count = fat.head_of(&volume, &file, &mut head)?;
+        let head = head.get(..count).unwrap_or_default();
+        if head.starts_with(b"MZ") {
+            programs.push(EfiProgram { arch, signed: is_signed(head).unwrap_or(false) });
         }
     }
-    Ok(Some(archs))
+    Ok(Some(programs))
+}
+
+/// Whether a program's table of certificates has any content (PE/COFF specification, "Optional Header Data Directories").
+fn is_signed(head: &[u8]) -> Option<bool> {
+    const PE_HEADER_AT: usize = 0x3C;
+    const OPTIONAL_HEADER: usize = 24;
+    // Data directories begin at 112 in PE32+ (magic 0x20B) and at 96 in PE32; the fifth is that of certificates.
+    const CERTIFICATES: usize = 4 * 8;
+    let pe = usize::try_from(field::u32_le(head, PE_HEADER_AT)?).ok()?;
+    let optional = pe.checked_add(OPTIONAL_HEADER)?;
+    let directories = if field::u16_le(head, optional)? == 0x20B { 112 } else { 96 };
+    let size_at = optional.checked_add(directories)?.checked_add(CERTIFICATES)?.checked_add(4)?;
+    Some(field::take(head, pe)? == *b"PE\0\0" && field::u32_le(head, size_at)? > 0)
 }
 
 impl Inspection {
