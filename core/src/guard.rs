@@ -37,7 +37,8 @@ pub const RULES: [Rule; 14] = [
 ];
 
 /// Rules about images that `--accept` can lift.
-pub const IMAGE_RULES: [Rule; 4] = [
+pub const IMAGE_RULES: [Rule; 5] = [
+    rule("unfinished-download", Level::Ask, "the file's name is that of a download under way"),
     rule("needs-laying-out", Level::Ask, "the image's files must be laid out on a FAT stick"),
     rule("optical-only", Level::Ask, "the image starts from an optical disc only"),
     rule("bare-filesystem", Level::Ask, "the image is a file system without a partition table"),

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use pyrotyp_core::Level;
+use pyrotyp_core::image::Verdict;
 
 use super::{OpenedImage, open_image};
 use crate::asked::Common;
@@ -10,14 +10,14 @@ use crate::exit::{Exit, Failure};
 use crate::show::{json, text};
 use crate::{put, tell};
 
-/// Looks into each image; one that is not fit makes the exit status 3, after all have been shown.
+/// Looks into each image; one that starts nothing makes the exit status 3, after all have been shown.
 pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
     let mut exit = Exit::Done;
     let mut seen = Vec::new();
     for path in images {
         match open_image(path) {
             Ok(OpenedImage { inspection, .. }) => {
-                if inspection.findings.iter().any(|finding| finding.level == Level::Stop) {
+                if inspection.verdict == Verdict::No {
                     exit = Exit::Image;
                 }
                 seen.push((path.as_path(), inspection));

@@ -16,7 +16,9 @@ use pyrotyp_core::Level;
 use pyrotyp_core::drive::linux::Linux;
 use pyrotyp_core::drive::tray::Tray;
 use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};
-use pyrotyp_core::image::{self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked};
+use pyrotyp_core::image::{
+    self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked, Verdict,
+};
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, plain};
@@ -28,7 +30,10 @@ const ARRIVING: &str = "arriving";
 /// The machine's drives, or those of a tray.
 pub fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
     match &common.tray {
-        Some(folder) => Ok(Box::new(Tray::open(folder)?)),
+        Some(folder) => {
+            let tray = Tray::open(folder).map_err(|error| Failure { exit: Exit::Usage, ..error.into() })?;
+            Ok(Box::new(tray))
+        }
         None => Ok(Box::new(Linux::new())),
     }
 }
@@ -106,7 +111,12 @@ pub fn open_image(path: &Path) -> Result<OpenedImage, Failure> {
     };
     let file = Arc::new(ImageFile::open(path).map_err(fail)?);
     let source: Source = Arc::clone(&file) as Source;
-    let Opened { inspection, packed } = image::open(&source).map_err(fail)?;
+    let Opened { mut inspection, packed } = image::open(&source).map_err(fail)?;
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    if let Some(finding) = image::unfinished(&name) {
+        inspection.findings.push(finding);
+        inspection.verdict = Verdict::No;
+    }
     Ok(OpenedImage { file, inspection, packed })
 }
 

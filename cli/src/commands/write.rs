@@ -70,40 +70,62 @@ pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, 
     let platform = platform(common)?;
     let started = Timestamp::now().to_string();
     let mut plan = plan(&asked, &*platform, common, cancel)?;
-    if let Err(refused) = clear(&plan, &asked) {
-        if common.json {
-            put(&json::write(&record(&plan, &asked, &started, None)))?;
+    let ready = match prepare(&asked, &mut plan, &*platform, common, cancel) {
+        Ok(ready) => ready,
+        Err(failure) => {
+            if common.json {
+                put(&json::write(&record(&plan, &asked, &started, None)))?;
+            }
+            return Err(failure);
         }
-        return Err(refused);
-    }
+    };
+    let order = Order {
+        image: ready.content.bytes(),
+        inspection: &plan.image.inspection,
+        checked_sha256: ready.checked_sha256,
+        read_back: asked.read_back,
+        after: asked.after,
+    };
+    let mut progress = Progress::of_job(common, asked.read_back == ReadBack::Whole);
+    let outcome = job::run(&order, &*platform, ready.cleared, cancel, &mut progress);
+    progress.finish();
+    report(&plan, &asked, &started, outcome, common)
+}
+
+/// All that a job needs, with nothing changed so far.
+struct Ready {
+    cleared: Cleared,
+    content: Content,
+    checked_sha256: Option<String>,
+}
+
+/// Guard, permission, checksums, unpacking, and the question.
+fn prepare(
+    asked: &Asked<'_>,
+    plan: &mut Plan,
+    platform: &dyn Platform,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Ready, Failure> {
+    clear(plan, asked)?;
     platform.may_claim(&plan.choice.drive).map_err(|error| {
         let failure = Failure::from(error);
         let command = "sudo pyrotyp write …, with the same image and --to";
         Failure { next: format!("{} ({command})", failure.next), ..failure }
     })?;
-    let sums = check_sums(&asked, &plan, common, cancel)?;
+    let sums = check_sums(asked, plan, common, cancel)?;
     let content = plan.image.content(asked.path, plan.choice.drive.bytes, common, cancel)?;
     // Only now is it known how much comes out of a packed image.
     plan.circumstances.needs_bytes = Some(plan.image.inspection.needs_bytes.max(content.bytes().size()));
     if !asked.unattended {
-        confirm(&asked, &plan, sums.as_ref(), cancel)?;
+        confirm(asked, plan, sums.as_ref(), cancel)?;
     }
-    // Cleared again: what was true before a long check and a question may not be true any more.
-    let cleared = clear(&plan, &asked)?;
-    let order = Order {
-        image: content.bytes(),
-        inspection: &plan.image.inspection,
-        checked_sha256: match &content {
-            Content::Plain(_) => sums.and_then(|sums| sha256_of(&sums)),
-            Content::Unpacked(unpacked) => Some(unpacked.sha256.clone()),
-        },
-        read_back: asked.read_back,
-        after: asked.after,
+    let checked_sha256 = match &content {
+        Content::Plain(_) => sums.and_then(|sums| sha256_of(&sums)),
+        Content::Unpacked(unpacked) => Some(unpacked.sha256.clone()),
     };
-    let mut progress = Progress::of_job(common, asked.read_back == ReadBack::Whole);
-    let outcome = job::run(&order, &*platform, cleared, cancel, &mut progress);
-    progress.finish();
-    report(&plan, &asked, &started, outcome, common)
+    // Cleared again: what was true before a long check and a question may not be true any more.
+    Ok(Ready { cleared: clear(plan, asked)?, content, checked_sha256 })
 }
 
 fn plan(asked: &Asked<'_>, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {

@@ -95,6 +95,9 @@ fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
     match verdict {
         Verdict::Ready => "ready: a stick made from it starts a PC",
         Verdict::Caution => "caution: a stick made from it may not start every PC",
+        Verdict::No if inspection.findings.iter().any(|finding| finding.id == "unfinished-download") => {
+            "no: it may not be whole yet"
+        }
         Verdict::No if liftable => "no: a stick made from it starts no PC",
         Verdict::No => "no: it can't be written",
     }
@@ -164,7 +167,8 @@ pub fn check(path: &Path, findings: &Findings, common: &Common) -> String {
         }
         match &findings.inside {
             Some(list) if list.ok() => out.push_str("  proven   not damaged; where it comes from is not proven\n"),
-            _ => out.push_str("  nothing was proven: no published checksum to compare with\n"),
+            Some(_) => return out,
+            None => out.push_str("  nothing was proven: no published checksum to compare with\n"),
         }
         if !common.quiet {
             out.push_str("  next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums\n");

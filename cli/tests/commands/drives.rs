@@ -94,7 +94,7 @@ fn an_empty_bench_and_a_wrong_descriptor_are_told() {
     no drive is attached that could be written
     ");
     insta::assert_snapshot!(bench.pyrotyp("drives --tray nowhere"), @"
-    exit 1
+    exit 2
     -- standard error:
     pyrotyp: can't read nowhere/tray.toml: No such file or directory
        next: check that it is there and may be read, then run the same command again

@@ -144,10 +144,11 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
         .file("optical.iso", &recipe(Tables::None, true).build())
         .file("data.iso", &recipe(Tables::None, false).build())
         .file("udf.iso", &udf)
+        .file("still.iso.part", &RESCUE)
         .file("esp.img", &pyrotyp_sample::disk_image("A disk")[2048 * 512..]);
     let names = "empty page list zeros noise packed archive paper cut damaged half neither optical data udf";
     let files: Vec<_> = names.split(' ').map(|name| format!("{name}.iso")).collect();
-    let told = bench.pyrotyp(&format!("inspect {} esp.img nowhere.iso .", files.join(" ")));
+    let told = bench.pyrotyp(&format!("inspect {} esp.img still.iso.part nowhere.iso .", files.join(" ")));
     insta::assert_snapshot!(told, @"
     exit 3
     empty.iso
@@ -259,6 +260,13 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       starts   UEFI 64-bit: yes; BIOS: no; Secure Boot: unlikely
       needs    a drive of 2.1 MB or more
       next     pyrotyp check esp.img
+
+    still.iso.part
+      is       WRENFIELD_RESCUE_3, hybrid image (ISO 9660 and disk), 5.2 MB, made 2026-11-23 09:30
+      verdict  no: it may not be whole yet
+               unfinished-download: its name ends in .part: a browser may still be downloading it
+                 next: wait until the download has ended and the name is the image's own
+      whole    yes, nothing is missing at the end
     -- standard error:
     pyrotyp: there is no file nowhere.iso
        next: check the name; a browser may have added to it

@@ -203,6 +203,20 @@ pub fn inspect(image: &dyn ReadAt) -> io::Result<Inspection> {
     Ok(judge::judge(facts))
 }
 
+/// What browsers and download tools add to the name of a file until all of it is there.
+const UNFINISHED: [&str; 6] = [".part", ".partial", ".crdownload", ".download", ".opdownload", ".tmp"];
+
+/// What a file's name says about it: that somebody may still be downloading it.
+pub fn unfinished(file_name: &str) -> Option<Finding> {
+    let name = file_name.to_ascii_lowercase();
+    let ending = UNFINISHED.iter().find(|ending| name.ends_with(**ending))?;
+    Some(Finding::ask(
+        "unfinished-download",
+        format!("its name ends in {ending}: a browser may still be downloading it"),
+        "wait until the download has ended and the name is the image's own",
+    ))
+}
+
 /// An image that was looked into, and how to get at what is inside if it is packed.
 pub struct Opened {
     /// What it is; of what is inside, if it is packed.
