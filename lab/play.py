@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from lab import run
-from scenario import Drive, Event, Mount, Scenario
+from scenario import Drive, Event, Fault, Mount, Scenario
 
 HERE = Path(__file__).resolve().parent
 MIB = 1 << 20
@@ -178,6 +178,45 @@ def a_stick_pulled_out_starts_no_pc(bench: Bench) -> None:
     expect("second: 0" in said and "\nverified" in said, "written again it is verified", said)
 
 
+def a_power_cut_leaves_a_stick_that_starts_no_pc(bench: Bench) -> None:
+    """The power goes in mid-write, on a drive with a volatile cache: neither firmware finds anything to start."""
+    stick = bench.folder / "cut.img"
+    # What it would have started before: the stick had been written well.
+    stick.write_bytes(bench.on_loop(bench.desktop).read_bytes())
+    result = bench.play(
+        "pyrotyp write $DESKTOP --to $(tag Pocket) --unattended",
+        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417",
+                      write_bps="8M", volatile_cache=True)],
+        events=[Event("power-cut", written="stick:9M")])
+    expect(result["ended"] == "power-cut", "the power was cut", result)
+    expect(not any(stick.read_bytes()[:4096]), "the first sectors are blank")
+    for firmware in ("bios", "uefi"):
+        seen = bench.boot(stick, firmware, "--seconds", "25", "--still", "6")
+        expect("started by" not in seen["serial"] + seen["screen"], f"{firmware} starts nothing", seen)
+
+
+def odd_drives_are_told_and_proven(bench: Bench) -> None:
+    """A drive with 4096-byte sectors, a write-protected one, one with a bad sector, and one of false capacity."""
+    result = bench.play(
+        """
+        for name in Large Locked Worn Fake; do
+            pyrotyp write $DESKTOP --to $(tag $name) --unattended; echo "$name: $?"
+        done
+        pyrotyp drives --all
+        """,
+        drives=[Drive("large", vendor="Kestrin", product="Large", serial="KP-1", sector_size=4096),
+                Drive("locked", vendor="Kestrin", product="Locked", serial="KP-2", read_only=True),
+                Drive("worn", vendor="Kestrin", product="Worn", serial="KP-3",
+                      faults=[Fault("write", sector=20480)]),
+                Drive("fake", vendor="Kestrin", product="Fake", serial="KP-4", real_size="8M")])
+    said = result["said"]
+    for drive, status in (("Large", 0), ("Locked", 5), ("Worn", 6), ("Fake", 7)):
+        expect(f"{drive}: {status}" in said, f"{drive} ends with {status}", said)
+    expect("write-protected: the drive is write-protected" in said, "write protection is told", said)
+    expect(said.count("its head is blank: no PC starts from it") == 2, "two blank heads", said)
+    expect(result["drives"]["locked"]["written_bytes"] == 0, "the locked drive got nothing", result["drives"])
+
+
 def the_systems_own_drive_is_refused(bench: Bench) -> None:
     """The drive that the guest's root lies on, under every name that it has."""
     root = bench.folder / "root.img"
@@ -201,7 +240,7 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 
 PLAYS: list[Callable[[Bench], None]] = [
     own_images_start_pcs, real_image_starts_pcs, drives_have_roles, a_stick_pulled_out_starts_no_pc,
-    the_systems_own_drive_is_refused]
+    a_power_cut_leaves_a_stick_that_starts_no_pc, odd_drives_are_told_and_proven, the_systems_own_drive_is_refused]
 
 
 def main() -> int:
