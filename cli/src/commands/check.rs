@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{self, Checked, Expected, FileList, Sum, SumsBeside};
+use pyrotyp_core::digest::{self, Expected, FileList, Report, SumsBeside};
 use pyrotyp_core::image::{ImageFile, ReadAt};
 
 use super::{OpenedImage, open_image};
@@ -15,25 +15,6 @@ use crate::show::{json, text};
 
 /// Most damaged files that are named.
 const NAMES_TOLD: usize = 8;
-
-/// What was found out about an image's checksums.
-pub struct Findings {
-    /// Everything computed.
-    pub sums: Vec<Sum>,
-    /// What was expected, beside what was found.
-    pub checked: Vec<Checked>,
-    /// Lists that do not name the image.
-    pub unlisted: Vec<std::path::PathBuf>,
-    /// How its files came out against the list inside it.
-    pub inside: Option<FileList>,
-}
-
-impl Findings {
-    /// Whether nothing speaks against the image.
-    pub fn ok(&self) -> bool {
-        self.checked.iter().all(Checked::matches) && self.inside.as_ref().is_none_or(FileList::ok)
-    }
-}
 
 /// All checksums that are expected of the image: typed, listed in a file given, or listed beside it.
 pub fn expected(path: &Path, against: &Against) -> Result<SumsBeside, Failure> {
@@ -52,11 +33,11 @@ pub fn expected(path: &Path, against: &Against) -> Result<SumsBeside, Failure> {
 }
 
 /// Computes what is expected and compares.
-pub fn compute(image: &ImageFile, expected: SumsBeside, common: &Common, cancel: &Cancel) -> Result<Findings, Failure> {
+pub fn compute(image: &ImageFile, expected: SumsBeside, common: &Common, cancel: &Cancel) -> Result<Report, Failure> {
     let mut progress = Progress::of_check("check", Some(image.size()), common);
     let (sums, checked) = digest::check(image, &expected.expected, cancel, &mut |done| progress.checked(done))?;
     progress.finish();
-    Ok(Findings { sums, checked, unlisted: expected.unlisted, inside: None })
+    Ok(Report { sums, checked, unlisted: expected.unlisted, inside: None })
 }
 
 /// Checks every file of an unpacked image against the list that lies in it, if there is one.
@@ -83,7 +64,7 @@ pub fn damaged_inside(path: &Path, list: &FileList) -> Option<Failure> {
 }
 
 /// The failure that a checksum makes, both values shown.
-pub fn mismatch(path: &Path, findings: &Findings) -> Option<Failure> {
+pub fn mismatch(path: &Path, findings: &Report) -> Option<Failure> {
     let wrong = findings.checked.iter().find(|checked| !checked.matches())?;
     let text = format!(
         "{}: the {} does not match {}\n   published  {}\n   this file  {}",

@@ -6,14 +6,15 @@ use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pyrotyp_core::drive::{After, Choice, Platform, Tag};
+use pyrotyp_core::digest::Report;
+use pyrotyp_core::drive::{After, Choice, Platform, PlatformError, Tag};
 use pyrotyp_core::guard::{self, Circumstances, Cleared};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::job::{self, Order, Outcome, ReadBack};
 use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Level};
 
-use super::check::{self, Findings};
+use super::check;
 use super::{Content, OpenedImage, choose_drive, fit_to_write, open_image, platform};
 use crate::asked::{Against, Command, Common};
 use crate::exit::{Exit, Failure, chain, of_job};
@@ -108,10 +109,9 @@ fn prepare(
     cancel: &Cancel,
 ) -> Result<Ready, Failure> {
     clear(plan, asked)?;
-    platform.may_claim(&plan.choice.drive).map_err(|error| {
-        let failure = Failure::from(error);
-        let command = "sudo pyrotyp write …, with the same image and --to";
-        Failure { next: format!("{} ({command})", failure.next), ..failure }
+    platform.may_claim(&plan.choice.drive).map_err(|error| match error {
+        PlatformError::NoPermission { .. } => Failure { next: with_sudo(), ..error.into() },
+        other => other.into(),
     })?;
     let sums = check_sums(asked, plan, common, cancel)?;
     let content = plan.image.content(asked.path, plan.choice.drive.bytes, common, cancel)?;
@@ -126,6 +126,16 @@ fn prepare(
     };
     // Cleared again: what was true before a long check and a question may not be true any more.
     Ok(Ready { cleared: clear(plan, asked)?, content, checked_sha256 })
+}
+
+/// This very command with the rights that it needs, as it can be typed.
+fn with_sudo() -> String {
+    let is_plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
+    let quoted = |word: String| {
+        if !word.is_empty() && word.chars().all(is_plain) { word } else { format!("'{}'", word.replace('\'', "'\\''")) }
+    };
+    let words: Vec<String> = std::env::args_os().map(|word| quoted(word.to_string_lossy().into_owned())).collect();
+    format!("sudo {}", words.join(" "))
 }
 
 fn plan(asked: &Asked<'_>, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {
@@ -164,7 +174,7 @@ fn clear(plan: &Plan, asked: &Asked<'_>) -> Result<Cleared, Failure> {
 }
 
 /// Compares with every checksum there is; `None` if there is none.
-fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Findings>, Failure> {
+fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Report>, Failure> {
     let expected = check::expected(asked.path, asked.against)?;
     if expected.expected.is_empty() {
         let lists: Vec<_> = expected.unlisted.iter().map(|list| list.display().to_string()).collect();
@@ -190,13 +200,13 @@ fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) 
     }
 }
 
-fn sha256_of(findings: &Findings) -> Option<String> {
+fn sha256_of(findings: &Report) -> Option<String> {
     let sums = findings.sums.iter();
     sums.filter(|sum| sum.algorithm == pyrotyp_core::digest::Algorithm::Sha256).map(|sum| sum.hex.clone()).next()
 }
 
 /// Shows the card and waits for the tag to be typed: one question, which can't be answered by habit.
-fn confirm(asked: &Asked<'_>, plan: &Plan, sums: Option<&Findings>, cancel: &Cancel) -> Result<(), Failure> {
+fn confirm(asked: &Asked<'_>, plan: &Plan, sums: Option<&Report>, cancel: &Cancel) -> Result<(), Failure> {
     let found = guard::findings_for_choice(&plan.choice, &plan.circumstances);
     let about_image = plan.image.inspection.findings.iter();
     let all: Vec<_> = about_image.chain(&found).cloned().collect();

@@ -3,13 +3,13 @@
 use std::fmt::Write;
 use std::path::Path;
 
+use pyrotyp_core::digest::Report;
 use pyrotyp_core::drive::{Bus, Drive};
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::{Finding, human_bytes};
 
 use super::style::{CARE, NAME, of_level};
 use super::{table, text};
-use crate::commands::check::Findings;
 
 /// A link gives this many bytes a second for each megabit it has, after what the protocol takes.
 const BYTES_PER_MEGABIT: u64 = 85_000;
@@ -23,7 +23,7 @@ const A_FEW_SECONDS: f64 = 5.0;
 pub fn card(
     path: &Path,
     inspection: &Inspection,
-    sums: Option<&Findings>,
+    sums: Option<&Report>,
     drive: &Drive,
     findings: &[Finding],
     read_back: bool,
@@ -56,7 +56,7 @@ pub fn card(
     out
 }
 
-fn checksum_words(sums: Option<&Findings>) -> String {
+fn checksum_words(sums: Option<&Report>) -> String {
     let Some(findings) = sums else { return format!("{CARE}not compared with any published one{CARE:#}") };
     let words = findings
         .checked

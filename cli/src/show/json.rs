@@ -3,14 +3,12 @@
 use std::path::Path;
 
 use pyrotyp_core::Finding;
-use pyrotyp_core::digest::FileList;
+use pyrotyp_core::digest::{FileList, Report};
 use pyrotyp_core::drive::{Bus, Drive, Role};
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Difference, JobResult};
 use pyrotyp_core::ledger::Record;
 use serde::Serialize;
-
-use crate::commands::check::Findings;
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
@@ -86,7 +84,7 @@ struct CheckDoc<'a> {
 }
 
 /// The document of `check`.
-pub fn check(path: &Path, findings: &Findings) -> String {
+pub fn check(path: &Path, findings: &Report) -> String {
     let mut sums: Vec<SumDoc> = Vec::new();
     for sum in &findings.sums {
         let mut compared = findings.checked.iter().filter(|checked| checked.found == *sum).peekable();

@@ -3,6 +3,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
+use pyrotyp_core::digest::Report;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
 use pyrotyp_core::job::{Comparison, Difference, Head, JobResult, Outcome, Stage};
@@ -10,7 +11,6 @@ use pyrotyp_core::{Finding, human_bytes};
 
 use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level, of_verdict};
 use crate::asked::Common;
-use crate::commands::check::Findings;
 
 /// Most differences shown one by one.
 const DIFFERENCES_SHOWN: usize = 12;
@@ -145,7 +145,7 @@ fn boot_arch_words(arch: &str) -> &str {
 }
 
 /// How an image's checksums came out.
-pub fn check(path: &Path, findings: &Findings, common: &Common) -> String {
+pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
     for checked in &findings.checked {
         let (style, word) = if checked.matches() { (GOOD, "matches") } else { (BAD, "does not match") };

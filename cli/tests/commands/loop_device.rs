@@ -57,7 +57,12 @@ fn a_block_device_is_written_compared_and_guarded() {
     let mut unprivileged = Command::new(program);
     unprivileged.args(nobody.get_args()).current_dir(bench.path("")).env_clear().uid(65534).gid(65534);
     let told = bench.tell(&unprivileged.output().unwrap());
-    assert!(told.starts_with("exit 5") && told.contains("run the same command with sudo"), "{told}");
+    assert!(
+        told.starts_with("exit 5")
+            && told.contains(&format!("pyrotyp {write} --accept virtual-drive\n"))
+            && told.contains("next: sudo "),
+        "{told}"
+    );
     assert!(!fs::read(&backing).unwrap().starts_with(&DESKTOP[..512]), "a refused job wrote");
 
     // Held by another: an exclusive open, as a mount has it.

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
+use super::inside::FileList;
 use super::sums::{self, SUMS_BYTES_MOST};
 use super::{Algorithm, Hashers, Sum};
 use crate::Cancel;
@@ -34,6 +35,26 @@ impl Checked {
     /// Whether the two are the same.
     pub fn matches(&self) -> bool {
         self.found == self.expected.sum
+    }
+}
+
+/// What was found out about an image's checksums.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Report {
+    /// Everything computed.
+    pub sums: Vec<Sum>,
+    /// What was expected, beside what was found.
+    pub checked: Vec<Checked>,
+    /// Lists that do not name the image.
+    pub unlisted: Vec<PathBuf>,
+    /// How its files came out against the list inside it.
+    pub inside: Option<FileList>,
+}
+
+impl Report {
+    /// Whether nothing speaks against the image.
+    pub fn ok(&self) -> bool {
+        self.checked.iter().all(Checked::matches) && self.inside.as_ref().is_none_or(FileList::ok)
     }
 }
 

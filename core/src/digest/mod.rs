@@ -12,7 +12,7 @@ use std::str::FromStr;
 use md5::Digest as _;
 use serde::Serialize;
 
-pub use check::{CheckError, Checked, Expected, SumsBeside, check, sums_beside, sums_in};
+pub use check::{CheckError, Checked, Expected, Report, SumsBeside, check, sums_beside, sums_in};
 pub use inside::{FileList, file_list};
 pub use sums::{Line, SUMS_BYTES_MOST, algorithm_in, parse};
 

@@ -43,6 +43,7 @@ pub fn judge(facts: Facts) -> Inspection {
         _ if findings.iter().any(|finding| CAUTION.contains(&finding.id)) => Verdict::Caution,
         _ => Verdict::Ready,
     };
+    let needs = facts.bytes.unwrap_or(0).max(declared_bytes.unwrap_or(0));
     let volume = facts.volume.and_then(Result::ok);
     let label = volume.as_ref().and_then(|volume| volume.label.clone());
     Inspection {
@@ -57,7 +58,7 @@ pub fn judge(facts: Facts) -> Inspection {
         verdict,
         findings,
         boots,
-        needs_bytes: facts.bytes.unwrap_or(0).max(declared_bytes.unwrap_or(0)).next_multiple_of(SMALLEST_SECTOR),
+        needs_bytes: needs.checked_next_multiple_of(SMALLEST_SECTOR).unwrap_or(u64::MAX),
         volume,
         esps: facts.esps,
     }
@@ -238,5 +239,20 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
             "it holds data only: neither boot code for a BIOS nor a program for UEFI",
             "check that this is the installer's image",
         ));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::image::inspect;
+
+    #[test]
+    fn a_volume_that_claims_more_than_any_drive_has_is_cut_short_and_no_more() {
+        let mut image = vec![0u8; 80 << 10];
+        image[0x1_0040..0x1_0048].copy_from_slice(b"_BHRfS_M"); // btrfs
+        image[0x1_0070..0x1_0078].fill(0xFF); // its total size
+        let inspection = inspect(&image).unwrap();
+        assert_eq!(inspection.needs_bytes, u64::MAX);
+        assert_eq!(inspection.findings[0].id, "cut-short");
     }
 }

@@ -1,0 +1,18 @@
+//! Any text as a list of checksums, a typed checksum, a tag and a tray's descriptor.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use pyrotyp_core::digest::{Sum, algorithm_in, parse};
+use pyrotyp_core::drive::Tag;
+use pyrotyp_core::drive::tray::Descriptor;
+
+fuzz_target!(|data: &[u8]| {
+    for line in parse(data, algorithm_in("larkspur.DIGESTS")) {
+        assert_eq!(line.sum.hex.len(), line.sum.algorithm.hex_digits());
+    }
+    if let Ok(text) = std::str::from_utf8(data) {
+        let _ = text.parse::<Sum>();
+        let _ = text.parse::<Tag>();
+        let _ = Descriptor::parse(text);
+    }
+});

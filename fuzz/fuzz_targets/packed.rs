@@ -1,0 +1,17 @@
+//! Any bytes as a packed image, with room for one MiB of what is inside.
+#![no_main]
+
+use std::sync::Arc;
+
+use libfuzzer_sys::fuzz_target;
+use pyrotyp_core::Cancel;
+use pyrotyp_core::image::{Source, open};
+
+fuzz_target!(|data: Vec<u8>| {
+    let source: Source = Arc::new(data);
+    if let Ok(opened) = open(&source)
+        && let Some(packed) = opened.packed
+    {
+        let _ = packed.measure(1 << 20, &Cancel::new(), &mut |_| ());
+    }
+});
