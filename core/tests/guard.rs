@@ -1,7 +1,7 @@
 //! The guard as a pure function: what it finds, and that nothing lifts a stop.
 
 use proptest::prelude::*;
-use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Tag, Use, Volume};
+use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Tag, Use, Volume, arrived};
 use pyrotyp_core::guard::{Circumstances, IMAGE_RULES, RULES, clear, findings};
 use pyrotyp_core::{Finding, Level};
 
@@ -91,6 +91,41 @@ fn each_finding_has_its_sentence_and_its_next_step() {
 
     Note has-data: holds "HOLIDAY" (fat32, 1.0 GB), an unnamed volume (ext4, 1.0 GB), an unnamed volume (ntfs, 1.0 GB), an unnamed volume (ntfs, 1.0 GB) and 2 more
     "#);
+}
+
+#[test]
+fn only_a_drive_that_was_not_there_before_has_arrived() {
+    let (here, slot) = (stick(), Drive { path: "/dev/sdc".into(), bytes: 0, ..stick() });
+    let before = [here.clone(), slot.clone()];
+    assert_eq!(arrived(&before, &before), None);
+    // The same stick in another port, another medium in the same place, a card in the reader's empty slot.
+    let moved = Drive { path: "/dev/sdd".into(), ..here.clone() };
+    let swapped = Drive { generation: Some(10), ..here.clone() };
+    let filled = Drive { bytes: 32 << 30, generation: Some(11), ..slot.clone() };
+    for new in [moved, swapped, filled] {
+        assert_eq!(arrived(&before, &[slot.clone(), new.clone()]), Some(&new));
+    }
+    assert_eq!(arrived(&before, &[]), None);
+    assert!(here.is_still(&stick()));
+}
+
+#[test]
+fn a_role_follows_from_what_the_drive_says_of_itself() {
+    let role = |change: fn(&mut Drive)| {
+        let mut drive = stick();
+        change(&mut drive);
+        drive.role()
+    };
+    assert_eq!(role(|_| ()), Role::Stick);
+    assert_eq!(role(|drive| drive.bytes = 0), Role::Card);
+    assert_eq!(role(|drive| drive.model = Some("SD Card Reader".into())), Role::Card);
+    assert_eq!(role(|drive| drive.bus = Bus::Mmc), Role::Card);
+    assert_eq!(role(|drive| (drive.bus, drive.removable) = (Bus::Mmc, false)), Role::Internal);
+    assert_eq!(role(|drive| drive.removable = false), Role::External);
+    assert_eq!(role(|drive| drive.bytes = 512_000_000_000), Role::External);
+    assert_eq!(role(|drive| drive.bus = Bus::Ata), Role::Internal);
+    assert_eq!(role(|drive| drive.bus = Bus::Virtual), Role::Virtual);
+    assert_eq!(role(|drive| drive.uses = vec![Use::System { what: "/".into() }]), Role::System);
 }
 
 #[test]

@@ -78,7 +78,7 @@ fn programs_get_the_promised_keys() {
           {
             "id": "cut-short",
             "level": "stop",
-            "text": "573248 bytes are missing: the image declares 19573248, the file has 19000000",
+            "text": "573248 of the declared 19573248 bytes are missing",
             "next": "finish the download (573 kB to go), or start it again"
           }
         ],
@@ -203,7 +203,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
                LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 10.0 MB, made 2026-11-23 09:30
       verdict  no: it can't be written
-               cut-short: 9573248 bytes are missing: the image declares 19573248, the file has 10000000, and ends within live/system.img
+               cut-short: 9573248 of the declared 19573248 bytes are missing; the file ends within live/system.img
                  next: finish the download (9.6 MB to go), or start it again
       whole    no
 

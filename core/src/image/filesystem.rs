@@ -137,3 +137,81 @@ fn ext_name(head: &[u8]) -> &'static str {
         (false, false) => "ext2",
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// A volume of zeros with these bytes at these places.
+    fn volume(parts: &[(usize, &[u8])]) -> Vec<u8> {
+        let mut volume = vec![0u8; HEAD_BYTES];
+        for (at, bytes) in parts {
+            volume[*at..*at + bytes.len()].copy_from_slice(bytes);
+        }
+        volume
+    }
+
+    #[test]
+    fn each_file_system_is_known_by_its_superblock() {
+        let ext = |compatible: u8, incompatible: u8| {
+            // Blocks at 1028, size of a block as a power of two above 1 KiB at 1048, label at 1144.
+            let parts: [(usize, &[u8]); 6] = [
+                (1080, &[0x53, 0xEF]),
+                (1028, &[0, 1]),
+                (1048, &[2]),
+                (1116, &[compatible]),
+                (1120, &[incompatible]),
+                (1144, b"cellar"),
+            ];
+            volume(&parts)
+        };
+        let volumes = [
+            volume(&[(3, b"NTFS    "), (11, &[0, 2]), (40, &[0, 8])]),
+            volume(&[(3, b"EXFAT   "), (72, &[0, 8]), (108, &[9])]),
+            volume(&[(0, b"XFSB\0\0\x10\0\0\0\0\0\0\0\x01\0"), (108, b"attic")]),
+            volume(&[(0, b"LUKS\xBA\xBE")]),
+            volume(&[(0, b"hsqs"), (40, &[0, 0, 1])]),
+            volume(&[(1024, b"H+\0\x04"), (1064, &[0, 0, 0x10, 0]), (1068, &[0, 0, 1, 0])]),
+            volume(&[(4086, b"SWAPSPACE2"), (1052, b"night")]),
+            volume(&[(0x1_0040, b"_BHRfS_M"), (0x1_0070, &[0, 0, 1]), (0x1_012B, b"garden")]),
+            ext(0, 0),
+            ext(4, 0),
+            ext(4, 0x40),
+            volume(&[]),
+        ];
+        let told: Vec<String> = volumes
+            .iter()
+            .map(|volume| match recognise(volume).unwrap() {
+                Some(FileSystem { name, label, bytes }) => format!("{name} {label:?} {bytes:?}"),
+                None => "nothing".to_owned(),
+            })
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        ntfs None Some(1048576)
+        exfat None Some(1048576)
+        xfs Some("attic") Some(1048576)
+        luks None None
+        squashfs None Some(65536)
+        hfsplus None Some(1048576)
+        swap Some("night") None
+        btrfs Some("garden") Some(65536)
+        ext2 Some("cellar") Some(1048576)
+        ext3 Some("cellar") Some(1048576)
+        ext4 Some("cellar") Some(1048576)
+        nothing
+        "#);
+    }
+
+    proptest! {
+        #[test]
+        fn no_superblock_makes_it_panic(row in 0usize..TABLE.len(), hits in proptest::collection::vec((0usize..HEAD_BYTES, any::<[u8; 8]>()), 0..20)) {
+            let mut volume = volume(&[(TABLE[row].at, TABLE[row].is)]);
+            for (at, bytes) in hits {
+                let end = (at + 8).min(HEAD_BYTES);
+                volume[at..end].copy_from_slice(&bytes[..end - at]);
+            }
+            let _ = recognise(&volume).unwrap();
+        }
+    }
+}

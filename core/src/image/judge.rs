@@ -138,11 +138,11 @@ fn not_an_image(facts: &Facts) -> Finding {
 fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
     let (Some(end), Some(bytes)) = (declared, facts.bytes) else { return };
     if let Some(missing) = end.checked_sub(bytes).filter(|missing| *missing > 0) {
-        let place = facts.cut_in.as_ref().map(|file| format!(", and ends within {file}"));
+        let place = facts.cut_in.as_ref().map(|file| format!("; the file ends within {file}"));
         let place = place.unwrap_or_default();
         findings.push(Finding::stop(
             "cut-short",
-            format!("{missing} bytes are missing: the image declares {end}, the file has {bytes}{place}"),
+            format!("{missing} of the declared {end} bytes are missing{place}"),
             format!("finish the download ({} to go), or start it again", human_bytes(missing)),
         ));
     } else if let Some(more) = bytes.checked_sub(end).filter(|more| *more > 0 && !has_lost_a_table(facts)) {
