@@ -183,6 +183,21 @@ fn asked_to_stop_at_any_stage_it_stops_and_starts_no_pc() {
 }
 
 #[test]
+fn a_drive_that_is_given_back_unsealed_is_blank_throughout_its_head() {
+    // Stopped between read-back and seal, which an image without a body reaches, and after a read-back that differs.
+    let (bench, cancel) = (Bench::new(8 << 20, 512, ""), Cancel::new());
+    let mut noted = Noted { stages: Vec::new(), stop_at: Some((Stage::ReadBack, cancel.clone())) };
+    let outcome = bench.run(&image(700_000), &cancel, &mut noted);
+    assert_eq!((outcome.result, outcome.head), (JobResult::Stopped, Head::Blank));
+    assert!(bench.drive()[..MIB].iter().all(|byte| *byte == 0));
+
+    let bench = Bench::new(8 << 20, 512, "[[drive.fault]]\nkind = \"corrupt\"\nat = 2000000\nbytes = 1\n");
+    let outcome = bench.run(&image(3 * MIB), &Cancel::new(), &mut Noted::default());
+    assert_eq!((outcome.result, outcome.head), (JobResult::Differs, Head::Blank));
+    assert!(bench.drive()[..MIB].iter().all(|byte| *byte == 0));
+}
+
+#[test]
 fn an_image_that_is_not_the_one_that_was_checked_is_not_sealed() {
     let bench = Bench::new(8 << 20, 512, "");
     let checked = "5".repeat(64);

@@ -108,6 +108,17 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
 }
 
 #[test]
+fn a_checksum_without_a_name_counts_only_for_the_image_whose_name_it_bears() {
+    let bench = Bench::new().file("sha256.txt", "0".repeat(64).as_bytes());
+    assert!(
+        bench.pyrotyp("check rescue.iso").starts_with("exit 0"),
+        "another image's checksum was taken for this one's"
+    );
+    let bench = bench.file("rescue.iso.sha256", "0".repeat(64).as_bytes());
+    assert!(bench.pyrotyp("check rescue.iso").starts_with("exit 4"));
+}
+
+#[test]
 fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
     let list = format!("{}  other.iso\n", sum(Algorithm::Sha256));
     let bench = Bench::new().file("list.txt", list.as_bytes()).file("words.txt", b"hello\n");

@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use super::inside::FileList;
-use super::sums::{self, SUMS_BYTES_MOST};
+use super::sums::{self, Line, SUMS_BYTES_MOST};
 use super::{Algorithm, Hashers, Sum};
 use crate::Cancel;
 use crate::image::ReadAt;
@@ -152,6 +152,12 @@ const ENTRIES_MOST: usize = 10_000;
 /// # Errors
 /// When the list can't be read, is too long, or holds no checksum.
 pub fn sums_in(path: &Path, file_name: &str) -> Result<SumsBeside, CheckError> {
+    let lines = lines_of(path)?;
+    Ok(sums_for(path, file_name, lines))
+}
+
+/// All lines of a list.
+fn lines_of(path: &Path) -> Result<Vec<Line>, CheckError> {
     let fail = |source| CheckError::Sums { path: path.to_owned(), source };
     let mut text = Vec::new();
     let file = File::open(path).map_err(fail)?;
@@ -164,6 +170,11 @@ pub fn sums_in(path: &Path, file_name: &str) -> Result<SumsBeside, CheckError> {
     if lines.is_empty() {
         return Err(CheckError::NoSums { path: path.to_owned() });
     }
+    Ok(lines)
+}
+
+/// Those of a list's lines that are for the file called `file_name`.
+fn sums_for(path: &Path, file_name: &str, lines: Vec<Line>) -> SumsBeside {
     let mut found = SumsBeside::default();
     for line in lines.into_iter().filter(|line| line.is_for(file_name)) {
         let expected = Expected { sum: line.sum, source: path.display().to_string() };
@@ -175,7 +186,7 @@ pub fn sums_in(path: &Path, file_name: &str) -> Result<SumsBeside, CheckError> {
     if found.expected.is_empty() {
         found.unlisted.push(path.to_owned());
     }
-    Ok(found)
+    found
 }
 
 /// What all lists with usual names beside `image` say about it. A list that holds no checksum is passed over.
@@ -191,13 +202,17 @@ pub fn sums_beside(image: &Path) -> Result<SumsBeside, CheckError> {
     let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
     let mut lists: Vec<String> = names.filter(|entry| is_list(entry)).collect();
     lists.sort();
-    for list in own.chain(lists) {
+    let (own, shared) = (own.map(|list| (list, true)), lists.into_iter().map(|list| (list, false)));
+    for (list, is_own) in own.chain(shared) {
         let path = image.with_file_name(list);
         if !path.is_file() {
             continue;
         }
-        match sums_in(&path, name) {
-            Ok(more) => {
+        match lines_of(&path) {
+            // A checksum without a name belongs to whatever lies beside it, which need not be this image.
+            Ok(lines) if !is_own && lines.iter().all(|line| line.name.is_none()) => {}
+            Ok(lines) => {
+                let more = sums_for(&path, name, lines);
                 found.expected.extend(more.expected);
                 found.unlisted.extend(more.unlisted);
             }

@@ -9,7 +9,7 @@ use crate::{Finding, Level, human_bytes};
 const SMALLEST_SECTOR: u64 = 512;
 
 /// Notes because of which some PCs may not start.
-const CAUTION: [&str; 2] = ["half-a-table", "no-partition-table"];
+const CAUTION: [&str; 3] = ["half-a-table", "no-partition-table", "unseen"];
 
 const DOWNLOAD_AGAIN: &str = "download it again";
 

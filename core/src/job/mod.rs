@@ -49,7 +49,7 @@ pub enum JobResult {
 pub enum Head {
     /// What was there before.
     Untouched,
-    /// Nothing: no PC starts from it.
+    /// Nothing that a PC starts from: zeros, and marks behind the first sectors if it was pulled out while it was read back.
     Blank,
     /// The image's head.
     Sealed,
@@ -365,7 +365,6 @@ impl Running<'_> {
         });
         self.head = match &sealed {
             Ok(()) => Head::Sealed,
-            Err(JobFault::Stopped { .. }) => Head::Blank,
             Err(_) if seal::blank(drive, layout).is_ok() => Head::Blank,
             Err(_) => Head::Unknown,
         };
