@@ -77,28 +77,7 @@ pub enum Command {
         all: bool,
     },
     /// Write an image to a drive, read it back, and only then make it startable
-    Write {
-        /// Image file
-        image: PathBuf,
-        /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
-        #[arg(long, value_name = "DRIVE")]
-        to: String,
-        /// Checksums to compare with
-        #[command(flatten)]
-        against: Against,
-        /// Go on in spite of this finding; may be given again
-        #[arg(long, value_name = "ID", value_parser = finding_id)]
-        accept: Vec<String>,
-        /// Do not read the drive back: faster, and nothing is proven
-        #[arg(long)]
-        skip_readback: bool,
-        /// Eject the drive at the end
-        #[arg(long)]
-        eject: bool,
-        /// Ask nothing: the drive must then be named by its tag
-        #[arg(long)]
-        unattended: bool,
-    },
+    Write(Write),
     /// Compare a drive with an image, at any later time
     Compare {
         /// The drive: its tag, a stable link or a kernel name
@@ -112,6 +91,31 @@ pub enum Command {
         #[arg(long, value_name = "DIR")]
         keep: Option<PathBuf>,
     },
+}
+
+/// What `write` is asked.
+#[derive(Clone, Debug, Args)]
+pub struct Write {
+    /// Image file
+    pub image: PathBuf,
+    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
+    #[arg(long, value_name = "DRIVE")]
+    pub to: String,
+    /// Checksums to compare with
+    #[command(flatten)]
+    pub against: Against,
+    /// Go on in spite of this finding; may be given again
+    #[arg(long, value_name = "ID", value_parser = finding_id)]
+    pub accept: Vec<String>,
+    /// Do not read the drive back: faster, and nothing is proven
+    #[arg(long)]
+    pub skip_readback: bool,
+    /// Eject the drive at the end
+    #[arg(long)]
+    pub eject: bool,
+    /// Ask nothing: the drive must then be named by its tag
+    #[arg(long)]
+    pub unattended: bool,
 }
 
 /// Checksums to compare with.

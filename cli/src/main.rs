@@ -48,7 +48,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Inspect { images } => commands::inspect::run(images, common),
         Command::Check { image, against } => commands::check::run(image, against, common, cancel),
         Command::Drives { all } => commands::drives::run(*all, common),
-        Command::Write { .. } => commands::write::run(&asked.command, common, cancel),
+        Command::Write(write) => commands::write::run(write, common, cancel),
         Command::Compare { drive, image } => commands::compare::run(drive, image, common, cancel),
         Command::Demo { keep } => commands::demo::run(keep.as_deref(), common, cancel),
     };

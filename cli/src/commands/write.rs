@@ -1,7 +1,7 @@
 //! `pyrotyp write`: the whole job.
 
 use std::io::{self, BufRead, IsTerminal};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::Duration;
 
@@ -16,37 +16,19 @@ use pyrotyp_core::{Cancel, Level};
 
 use super::check;
 use super::{Content, OpenedImage, choose_drive, fit_to_write, open_image, platform};
-use crate::asked::{Against, Command, Common};
+use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure, chain, of_job};
 use crate::show::progress::Progress;
 use crate::show::{card, json, text};
 use crate::{put, say};
 
-/// What `write` was asked, as typed.
-struct Asked<'a> {
-    path: &'a Path,
-    to: &'a str,
-    against: &'a Against,
-    accept: &'a [String],
-    read_back: ReadBack,
-    after: After,
-    unattended: bool,
-}
+impl Write {
+    fn read_back(&self) -> ReadBack {
+        if self.skip_readback { ReadBack::Skip } else { ReadBack::Whole }
+    }
 
-impl<'a> Asked<'a> {
-    fn of(command: &'a Command) -> Option<Self> {
-        let Command::Write { image, to, against, accept, skip_readback, eject, unattended } = command else {
-            return None;
-        };
-        Some(Self {
-            path: image,
-            to,
-            against,
-            accept,
-            read_back: if *skip_readback { ReadBack::Skip } else { ReadBack::Whole },
-            after: if *eject { After::Eject } else { After::Keep },
-            unattended: *unattended,
-        })
+    fn after(&self) -> After {
+        if self.eject { After::Eject } else { After::Keep }
     }
 }
 
@@ -58,8 +40,7 @@ struct Plan {
 }
 
 /// Writes one image to one drive.
-pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let Some(asked) = Asked::of(command) else { return Ok(Exit::Usage) };
+pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     let at_terminal = io::stdin().is_terminal() && io::stderr().is_terminal();
     if !asked.unattended && !at_terminal {
         return Err(Failure::new(
@@ -70,12 +51,12 @@ pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, 
     }
     let platform = platform(common)?;
     let started = Timestamp::now().to_string();
-    let mut plan = plan(&asked, &*platform, common, cancel)?;
-    let ready = match prepare(&asked, &mut plan, &*platform, common, cancel) {
+    let mut plan = plan(asked, &*platform, common, cancel)?;
+    let ready = match prepare(asked, &mut plan, &*platform, common, cancel) {
         Ok(ready) => ready,
         Err(failure) => {
             if common.json {
-                put(&json::write(&record(&plan, &asked, &started, None)))?;
+                put(&json::write(&record(&plan, asked, &started, None)))?;
             }
             return Err(failure);
         }
@@ -84,13 +65,13 @@ pub fn run(command: &Command, common: &Common, cancel: &Cancel) -> Result<Exit, 
         image: ready.content.bytes(),
         inspection: &plan.image.inspection,
         checked_sha256: ready.checked_sha256,
-        read_back: asked.read_back,
-        after: asked.after,
+        read_back: asked.read_back(),
+        after: asked.after(),
     };
-    let mut progress = Progress::of_job(common, asked.read_back == ReadBack::Whole);
+    let mut progress = Progress::of_job(common, asked.read_back() == ReadBack::Whole);
     let outcome = job::run(&order, &*platform, ready.cleared, cancel, &mut progress);
     progress.finish();
-    report(&plan, &asked, &started, outcome, common)
+    report(&plan, asked, &started, outcome, common)
 }
 
 /// All that a job needs, with nothing changed so far.
@@ -102,7 +83,7 @@ struct Ready {
 
 /// Guard, permission, checksums, unpacking, and the question.
 fn prepare(
-    asked: &Asked<'_>,
+    asked: &Write,
     plan: &mut Plan,
     platform: &dyn Platform,
     common: &Common,
@@ -114,7 +95,7 @@ fn prepare(
         other => other.into(),
     })?;
     let sums = check_sums(asked, plan, common, cancel)?;
-    let content = plan.image.content(asked.path, plan.choice.drive.bytes, common, cancel)?;
+    let content = plan.image.content(&asked.image, plan.choice.drive.bytes, common, cancel)?;
     // Only now is it known how much comes out of a packed image.
     plan.circumstances.needs_bytes = Some(plan.image.inspection.needs_bytes.max(content.bytes().size()));
     if !asked.unattended {
@@ -138,26 +119,26 @@ fn with_sudo() -> String {
     format!("sudo {}", words.join(" "))
 }
 
-fn plan(asked: &Asked<'_>, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {
-    let image = open_image(asked.path)?;
-    fit_to_write(asked.path, &image.inspection)?;
-    let choice = choose_drive(platform, asked.to, cancel, &|text| say(common, text))?;
+fn plan(asked: &Write, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {
+    let image = open_image(&asked.image)?;
+    fit_to_write(&asked.image, &image.inspection)?;
+    let choice = choose_drive(platform, &asked.to, cancel, &|text| say(common, text))?;
     let circumstances = Circumstances {
         needs_bytes: Some(image.inspection.needs_bytes),
-        image_on: platform.drives_holding(asked.path)?,
+        image_on: platform.drives_holding(&asked.image)?,
         unattended: asked.unattended,
     };
     Ok(Plan { image, choice, circumstances })
 }
 
 /// The guard's word, and whose fault it is if the word is no.
-fn clear(plan: &Plan, asked: &Asked<'_>) -> Result<Cleared, Failure> {
+fn clear(plan: &Plan, asked: &Write) -> Result<Cleared, Failure> {
     let about_image = &plan.image.inspection.findings;
-    guard::clear(&plan.choice, &plan.circumstances, about_image, asked.accept).map_err(|refused| {
+    guard::clear(&plan.choice, &plan.circumstances, about_image, &asked.accept).map_err(|refused| {
         let image_alone = refused.standing.iter().all(|finding| about_image.contains(finding));
         let drive = &plan.choice.drive;
         let mut text = match (image_alone, refused.standing.first()) {
-            (true, Some(finding)) => format!("{}: {} ({})", asked.path.display(), finding.text, finding.id),
+            (true, Some(finding)) => format!("{}: {} ({})", asked.image.display(), finding.text, finding.id),
             _ => format!("drive {} ({}, {}) stays as it is", drive.tag, drive.name(), drive.path),
         };
         if !image_alone {
@@ -174,8 +155,8 @@ fn clear(plan: &Plan, asked: &Asked<'_>) -> Result<Cleared, Failure> {
 }
 
 /// Compares with every checksum there is; `None` if there is none.
-fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Report>, Failure> {
-    let expected = check::expected(asked.path, asked.against)?;
+fn check_sums(asked: &Write, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Report>, Failure> {
+    let expected = check::expected(&asked.image, &asked.against)?;
     if expected.expected.is_empty() {
         let lists: Vec<_> = expected.unlisted.iter().map(|list| list.display().to_string()).collect();
         let why = if lists.is_empty() {
@@ -186,7 +167,7 @@ fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) 
         say(common, &format!("no checksum to compare the image with: {why}\n"));
         // What the image carries inside can at least show damage.
         if let Some(list) = check::inside(&plan.image, common, cancel)? {
-            if let Some(failure) = check::damaged_inside(asked.path, &list) {
+            if let Some(failure) = check::damaged_inside(&asked.image, &list) {
                 return Err(failure);
             }
             say(common, &format!("all its files match {}, which lies in it: not damaged\n", list.source));
@@ -194,7 +175,7 @@ fn check_sums(asked: &Asked<'_>, plan: &Plan, common: &Common, cancel: &Cancel) 
         return Ok(None);
     }
     let findings = check::compute(&plan.image.file, expected, common, cancel)?;
-    match check::mismatch(asked.path, &findings) {
+    match check::mismatch(&asked.image, &findings) {
         Some(failure) => Err(failure),
         None => Ok(Some(findings)),
     }
@@ -206,12 +187,12 @@ fn sha256_of(findings: &Report) -> Option<String> {
 }
 
 /// Shows the card and waits for the tag to be typed: one question, which can't be answered by habit.
-fn confirm(asked: &Asked<'_>, plan: &Plan, sums: Option<&Report>, cancel: &Cancel) -> Result<(), Failure> {
+fn confirm(asked: &Write, plan: &Plan, sums: Option<&Report>, cancel: &Cancel) -> Result<(), Failure> {
     let found = guard::findings_for_choice(&plan.choice, &plan.circumstances);
     let about_image = plan.image.inspection.findings.iter();
     let all: Vec<_> = about_image.chain(&found).cloned().collect();
-    let read_back = asked.read_back == ReadBack::Whole;
-    let shown = card::card(asked.path, &plan.image.inspection, sums, &plan.choice.drive, &all, read_back);
+    let read_back = asked.read_back() == ReadBack::Whole;
+    let shown = card::card(&asked.image, &plan.image.inspection, sums, &plan.choice.drive, &all, read_back);
     // The card is the question: it is shown even when told to be quiet.
     let _ = io::Write::write_all(&mut anstream::stderr(), shown.as_bytes());
     let typed = ask(cancel)?;
@@ -248,7 +229,7 @@ fn ask(cancel: &Cancel) -> Result<String, Failure> {
 }
 
 /// The record of the job; without an outcome, it was refused.
-fn record(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Option<&Outcome>) -> Record {
+fn record(plan: &Plan, asked: &Write, started: &str, outcome: Option<&Outcome>) -> Record {
     let drive = DriveRecord::refused(&plan.choice.drive);
     let drive = match outcome {
         None => drive,
@@ -269,7 +250,7 @@ fn record(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Option<&Outcom
         version: env!("CARGO_PKG_VERSION"),
         result: drive.result,
         image: ImageRecord {
-            file: std::path::absolute(asked.path).unwrap_or(asked.path.into()).display().to_string(),
+            file: std::path::absolute(&asked.image).unwrap_or(asked.image.clone()).display().to_string(),
             bytes: plan.image.file.size(),
             label: plan.image.inspection.label.clone(),
             sha256: outcome.and_then(|outcome| outcome.sha256.clone()),
@@ -278,7 +259,7 @@ fn record(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Option<&Outcom
     }
 }
 
-fn report(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Outcome, common: &Common) -> Result<Exit, Failure> {
+fn report(plan: &Plan, asked: &Write, started: &str, outcome: Outcome, common: &Common) -> Result<Exit, Failure> {
     let record = record(plan, asked, started, Some(&outcome));
     let kept = match state_folder(common) {
         Some(state) => ledger::keep(&state, &record).map_err(|error| error.to_string()),
@@ -293,7 +274,7 @@ fn report(plan: &Plan, asked: &Asked<'_>, started: &str, outcome: Outcome, commo
     if common.json {
         put(&json::write(&record))?;
     } else {
-        put(&text::written(asked.path, &plan.image.inspection, &plan.choice.drive, &outcome, common))?;
+        put(&text::written(&asked.image, &plan.image.inspection, &plan.choice.drive, &outcome, common))?;
     }
     let exit = of_job(outcome.result, outcome.fault.as_ref());
     match &outcome.fault {
