@@ -105,7 +105,10 @@ fn prepare(
         Content::Plain(_) => sums.and_then(|sums| sha256_of(&sums)),
         Content::Unpacked(unpacked) => Some(unpacked.sha256.clone()),
     };
-    // Cleared again: what was true before a long check and a question may not be true any more.
+    // A long check and a question lie between: somebody may need the drive by now. Whether it is another one, the claim sees.
+    if let Some(now) = platform.drives()?.into_iter().find(|now| now.is_still(&plan.choice.drive)) {
+        plan.choice.drive = now;
+    }
     Ok(Ready { cleared: clear(plan, asked)?, content, checked_sha256 })
 }
 

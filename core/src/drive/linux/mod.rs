@@ -1,6 +1,6 @@
 //! Linux: drives from sysfs and procfs, without libudev, and the claim on a block device.
 //!
-//! PLATFORM.md lists every file read and every system call made here, and why.
+//! docs/platform.md lists every file read and every system call made here, and why.
 
 mod claim;
 mod ioctl;
