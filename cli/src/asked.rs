@@ -62,7 +62,7 @@ pub enum Command {
         #[arg(required = true, value_name = "IMAGE")]
         images: Vec<PathBuf>,
     },
-    /// Compare an image with its published checksums
+    /// Compare an image with its published checksums, their signature, and what it carries inside
     Check {
         /// Image file
         image: PathBuf,
@@ -121,12 +121,18 @@ pub struct Write {
 /// Checksums to compare with.
 #[derive(Clone, Debug, Default, Args)]
 pub struct Against {
-    /// A published checksum: sha256, sha512, sha1 or md5; may be given again
+    /// A published checksum, such as sha256:9f86…; may be given again
     #[arg(long, value_name = "[ALGO:]HEX")]
     pub sum: Vec<Sum>,
-    /// A list of checksums, such as SHA256SUMS, in place of those found beside the image
+    /// A list of checksums, such as SHA256SUMS, or a .torrent, in place of those found beside the image
     #[arg(long, value_name = "FILE")]
     pub sums: Option<PathBuf>,
+    /// A signature of the list or the image, in place of those found beside them
+    #[arg(long, value_name = "FILE")]
+    pub signature: Option<PathBuf>,
+    /// The publisher's public key (OpenPGP, minisign or signify); remembered once it has been used
+    #[arg(long, value_name = "FILE")]
+    pub key: Vec<PathBuf>,
 }
 
 fn finding_id(text: &str) -> Result<String, String> {

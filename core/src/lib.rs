@@ -21,6 +21,7 @@ pub mod guard;
 pub mod image;
 pub mod job;
 pub mod ledger;
+pub mod signature;
 mod units;
 
 pub use cancel::Cancel;

@@ -10,6 +10,19 @@ pub struct Image {
     pub recipe: Recipe,
 }
 
+impl Image {
+    /// The image as it is handed out; that of the 32-bit edition carries a sum of itself.
+    pub fn build(&self) -> Vec<u8> {
+        let mut bytes = self.recipe.build();
+        if self.file == COMPACT {
+            crate::embed_sum(&mut bytes);
+        }
+        bytes
+    }
+}
+
+const COMPACT: &str = "larkspur-9.2-compact-i686.iso";
+
 /// Larkspur Linux 9.2 Desktop: GPT, El Torito, and the ESP behind the end of the ISO 9660 volume.
 pub fn desktop() -> Image {
     let recipe = Recipe {
@@ -41,7 +54,7 @@ pub fn compact() -> Image {
             File::filler("live/system.img", 6_000_000, 21),
         ],
     };
-    Image { file: "larkspur-9.2-compact-i686.iso", recipe }
+    Image { file: COMPACT, recipe }
 }
 
 /// Wrenfield Rescue 3: MBR partitions, and the ESP as a file inside the volume.

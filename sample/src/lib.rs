@@ -8,7 +8,10 @@ mod boot;
 pub mod cafe;
 mod esp;
 mod iso;
+mod published;
 mod tables;
+
+pub use published::{Signed, TorrentKind, embed_sum, sign, torrent};
 
 /// One sector of the partition tables, in bytes.
 const SECTOR: usize = 512;

@@ -9,7 +9,7 @@ use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{Algorithm, Hashers};
 use pyrotyp_core::drive::Platform;
 use pyrotyp_core::drive::tray::{FILE_NAME, Tray};
-use pyrotyp_sample::cafe::{self, Image};
+use pyrotyp_sample::cafe;
 
 use crate::asked::{Asked, Common};
 use crate::exit::{Exit, Failure};
@@ -18,6 +18,9 @@ use crate::{put, run as run_command};
 
 /// Where the stick is altered for the last step: inside the large file of the image.
 const ALTERED_AT: u64 = 8 << 20;
+
+/// The key that signs the list of checksums.
+const KEY: &str = "larkspur-releases.pub";
 
 /// Runs the demo in a temporary folder, or in the new folder `keep`.
 pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
@@ -54,8 +57,7 @@ fn build(folder: &Path) -> std::io::Result<()> {
     }
     let mut list = String::new();
     for image in [cafe::desktop(), cafe::compact(), cafe::rescue()] {
-        let Image { file, recipe } = image;
-        let mut bytes = recipe.build();
+        let (file, mut bytes) = (image.file, image.build());
         fs::write(folder.join("images").join(file), &bytes)?;
         let mut hashers = Hashers::new([Algorithm::Sha256]);
         hashers.update(&bytes);
@@ -69,9 +71,12 @@ fn build(folder: &Path) -> std::io::Result<()> {
             fs::write(folder.join("second-try").join(file), &bytes)?;
         }
     }
+    let signed = pyrotyp_sample::sign(list.as_bytes());
     for sub in ["images", "second-try"] {
         fs::write(folder.join(sub).join("SHA256SUMS"), &list)?;
+        fs::write(folder.join(sub).join("SHA256SUMS.sig"), &signed.signature)?;
     }
+    fs::write(folder.join(KEY), &signed.key)?;
     fs::write(folder.join("tray").join(FILE_NAME), cafe::TRAY)
 }
 
@@ -89,8 +94,8 @@ impl Walk<'_> {
 
         self.say("The Harbour Street Repair Café has three images. What are they, and would a stick made from them start a PC?")?;
         self.step(&["inspect", &in_images(desktop), &in_images(compact), &in_images(rescue)], Exit::Done)?;
-        self.say("Is the download the file that was published? The list lies beside it.")?;
-        self.step(&["check", &in_images(desktop)], Exit::Done)?;
+        self.say("Is the download the file that was published? The list and its signature lie beside it; the key is new here.")?;
+        self.step(&["check", &in_images(desktop), "--key", KEY], Exit::Done)?;
         self.say("Another download of the same image has one wrong bit. It is refused before any drive is touched.")?;
         let damaged = format!("second-try/{desktop}");
         self.step(&["write", &damaged, "--to", stick, "--unattended"], Exit::Checksum)?;

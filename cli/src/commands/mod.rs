@@ -8,7 +8,7 @@ pub mod inspect;
 pub mod write;
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use pyrotyp_core::Cancel;
@@ -66,6 +66,11 @@ impl Content {
 }
 
 impl OpenedImage {
+    /// The optical volume of an image that is not packed.
+    pub fn plain_volume(&self) -> Option<&image::iso9660::Volume> {
+        self.inspection.volume.as_ref().filter(|_| self.inspection.container.is_none())
+    }
+
     /// What goes onto a drive that has room for `room` bytes. A packed image is unpacked once, to nowhere, so
     /// that a damaged one is known before any drive is touched.
     pub fn content(&self, path: &Path, room: u64, common: &Common, cancel: &Cancel) -> Result<Content, Failure> {
@@ -151,4 +156,11 @@ pub fn choose_drive(
         }
         std::thread::sleep(std::time::Duration::from_millis(200));
     }
+}
+
+/// Where records and remembered keys are kept: as asked, or where the system keeps such things.
+pub fn state_folder(common: &Common) -> Option<PathBuf> {
+    let set = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let own = || set("XDG_STATE_HOME").or_else(|| set("HOME").map(|home| home.join(".local/state")));
+    common.state.clone().or_else(|| own().map(|base| base.join("pyrotyp")))
 }

@@ -1,12 +1,11 @@
 //! `pyrotyp write`: the whole job.
 
 use std::io::{self, BufRead, IsTerminal};
-use std::path::PathBuf;
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pyrotyp_core::digest::Report;
+use pyrotyp_core::digest::{Proof, Report};
 use pyrotyp_core::drive::{After, Choice, Platform, PlatformError, Tag};
 use pyrotyp_core::guard::{self, Circumstances, Cleared};
 use pyrotyp_core::image::ReadAt;
@@ -14,8 +13,8 @@ use pyrotyp_core::job::{self, Order, Outcome, ReadBack};
 use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Level};
 
-use super::check;
-use super::{Content, OpenedImage, choose_drive, fit_to_write, open_image, platform};
+use super::check::{self, Depth};
+use super::{Content, OpenedImage, choose_drive, fit_to_write, open_image, platform, state_folder};
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure, chain, of_job};
 use crate::show::progress::Progress;
@@ -94,7 +93,7 @@ fn prepare(
         PlatformError::NoPermission { .. } => Failure { next: with_sudo(), ..error.into() },
         other => other.into(),
     })?;
-    let sums = check_sums(asked, plan, common, cancel)?;
+    let sums = check_image(asked, plan, common, cancel)?;
     let content = plan.image.content(&asked.image, plan.choice.drive.bytes, common, cancel)?;
     // Only now is it known how much comes out of a packed image.
     plan.circumstances.needs_bytes = Some(plan.image.inspection.needs_bytes.max(content.bytes().size()));
@@ -157,31 +156,25 @@ fn clear(plan: &Plan, asked: &Write) -> Result<Cleared, Failure> {
     })
 }
 
-/// Compares with every checksum there is; `None` if there is none.
-fn check_sums(asked: &Write, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Report>, Failure> {
-    let expected = check::expected(&asked.image, &asked.against)?;
-    if expected.expected.is_empty() {
-        let lists: Vec<_> = expected.unlisted.iter().map(|list| list.display().to_string()).collect();
+/// Compares with everything there is; `None` if there is nothing.
+fn check_image(asked: &Write, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Report>, Failure> {
+    let report = check::examine(&asked.image, &plan.image, &asked.against, Depth::Enough, common, cancel)?;
+    if let Some(failure) = check::refusal(&asked.image, &report) {
+        return Err(failure);
+    }
+    if report.checked.is_empty() {
+        let lists: Vec<_> = report.unlisted.iter().map(|list| list.display().to_string()).collect();
         let why = if lists.is_empty() {
             "none was given or found".into()
         } else {
             format!("{} does not name it", lists.join(", "))
         };
         say(common, &format!("no checksum to compare the image with: {why}\n"));
-        // What the image carries inside can at least show damage.
-        if let Some(list) = check::inside(&plan.image, common, cancel)? {
-            if let Some(failure) = check::damaged_inside(&asked.image, &list) {
-                return Err(failure);
-            }
-            say(common, &format!("all its files match {}, which lies in it: not damaged\n", list.source));
+        if let Proof::Undamaged = report.proof() {
+            say(common, "what it carries inside or lies beside it says that it is not damaged\n");
         }
-        return Ok(None);
     }
-    let findings = check::compute(&plan.image.file, expected, common, cancel)?;
-    match check::mismatch(&asked.image, &findings) {
-        Some(failure) => Err(failure),
-        None => Ok(Some(findings)),
-    }
+    Ok((!report.sums.is_empty()).then_some(report))
 }
 
 fn sha256_of(findings: &Report) -> Option<String> {
@@ -287,11 +280,4 @@ fn report(plan: &Plan, asked: &Write, started: &str, outcome: Outcome, common: &
             Err(Failure::new(exit, text, fault.next_step()))
         }
     }
-}
-
-/// Where records are kept: as asked, or where the system keeps such things.
-fn state_folder(common: &Common) -> Option<PathBuf> {
-    let set = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
-    let own = || set("XDG_STATE_HOME").or_else(|| set("HOME").map(|home| home.join(".local/state")));
-    common.state.clone().or_else(|| own().map(|base| base.join("pyrotyp")))
 }

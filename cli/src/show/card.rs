@@ -3,7 +3,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::digest::Report;
+use pyrotyp_core::digest::{Proof, Report};
 use pyrotyp_core::drive::{Bus, Drive};
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::{Finding, human_bytes};
@@ -56,13 +56,23 @@ pub fn card(
     out
 }
 
-fn checksum_words(sums: Option<&Report>) -> String {
-    let Some(findings) = sums else { return format!("{CARE}not compared with any published one{CARE:#}") };
-    let words = findings
-        .checked
-        .iter()
-        .map(|checked| format!("{} matches {}", checked.found.algorithm, checked.expected.source));
-    words.collect::<Vec<_>>().join(", ")
+fn checksum_words(report: Option<&Report>) -> String {
+    let none = format!("{CARE}not compared with any published one{CARE:#}");
+    let Some(report) = report else { return none };
+    let words = report.checked.iter();
+    let words = words.map(|checked| format!("{} matches {}", checked.found.algorithm, checked.expected.source));
+    let words = words.collect::<Vec<_>>().join(", ");
+    match report.proof() {
+        Proof::Signed(vouched) => {
+            let owner = vouched.key.as_ref().and_then(|key| key.owner()).unwrap_or("a key that is known".to_owned());
+            let first =
+                if vouched.is_first_use { format!(", {CARE}first use of its key{CARE:#}") } else { String::new() };
+            let gap = if words.is_empty() { "" } else { ", " };
+            format!("{words}{gap}signed by {owner}{first}")
+        }
+        Proof::Undamaged => format!("{none}; not damaged, by what the image carries inside"),
+        _ => words,
+    }
 }
 
 /// A first guess, from the link and what sticks usually take; the truth shows once it runs.

@@ -3,12 +3,15 @@
 use std::path::Path;
 
 use pyrotyp_core::Finding;
-use pyrotyp_core::digest::{FileList, Report};
+use pyrotyp_core::digest::{EmbeddedReport, FileList, PiecesReport, Proof, Report};
 use pyrotyp_core::drive::{Bus, Drive, Role};
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Difference, JobResult};
 use pyrotyp_core::ledger::Record;
+use pyrotyp_core::signature::Vouched;
 use serde::Serialize;
+
+use super::checked::scheme;
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
@@ -25,6 +28,10 @@ struct ImageDoc<'a> {
     container: &'a Option<Container>,
     label: &'a Option<String>,
     name: &'a Option<String>,
+    system: &'a Option<String>,
+    version: &'a Option<String>,
+    edition: &'a Option<String>,
+    architecture: Option<&'static str>,
     created: &'a Option<String>,
     whole: Whole,
     declared_bytes: Option<u64>,
@@ -42,7 +49,11 @@ pub fn inspect(seen: &[(&Path, Inspection)]) -> String {
         kind: inspection.kind,
         container: &inspection.container,
         label: &inspection.label,
-        name: &inspection.name,
+        name: &inspection.naming.name,
+        system: &inspection.naming.system,
+        version: &inspection.naming.version,
+        edition: &inspection.naming.edition,
+        architecture: inspection.naming.architecture,
         created: &inspection.created,
         whole: inspection.whole,
         declared_bytes: inspection.declared_bytes,
@@ -64,12 +75,53 @@ struct SumDoc {
 }
 
 #[derive(Serialize)]
-struct InsideDoc<'a> {
+#[serde(untagged)]
+enum InsideDoc<'a> {
+    List {
+        kind: &'static str,
+        source: &'a str,
+        files: usize,
+        damaged: &'a [String],
+        missing: &'a [String],
+        ok: bool,
+    },
+    Sum {
+        kind: &'static str,
+        bytes: u64,
+        expected: &'a str,
+        found: &'a str,
+        damaged_between: Option<(u64, u64)>,
+        ok: bool,
+    },
+}
+
+#[derive(Serialize)]
+struct PiecesDoc<'a> {
     source: &'a str,
-    files: usize,
-    damaged: &'a [String],
-    missing: &'a [String],
+    pieces: u64,
+    damaged: Vec<RangeDoc>,
+    unproven_bytes: u64,
     ok: bool,
+}
+
+#[derive(Serialize)]
+struct RangeDoc {
+    offset: u64,
+    bytes: u64,
+}
+
+#[derive(Serialize)]
+struct SignatureDoc<'a> {
+    file: &'a str,
+    signs: &'a str,
+    scheme: Option<&'static str>,
+    result: &'static str,
+    reason: Option<&'static str>,
+    text: Option<String>,
+    key: Option<String>,
+    owner: Option<String>,
+    made: Option<String>,
+    first_use: bool,
 }
 
 #[derive(Serialize)]
@@ -77,8 +129,11 @@ struct CheckDoc<'a> {
     file: String,
     sums: Vec<SumDoc>,
     unlisted_in: Vec<String>,
-    signature: Option<()>,
+    signature: Option<SignatureDoc<'a>>,
+    signatures: Vec<SignatureDoc<'a>>,
+    pieces: Vec<PiecesDoc<'a>>,
     inside: Vec<InsideDoc<'a>>,
+    proof: &'static str,
     proven: bool,
     ok: bool,
 }
@@ -104,16 +159,66 @@ pub fn check(path: &Path, findings: &Report) -> String {
         file: path.display().to_string(),
         sums,
         unlisted_in: findings.unlisted.iter().map(|list| list.display().to_string()).collect(),
-        signature: None,
-        inside: findings.inside.iter().map(inside).collect(),
+        signature: deciding(&findings.signatures).map(signature),
+        signatures: findings.signatures.iter().map(signature).collect(),
+        pieces: findings.pieces.iter().map(pieces).collect(),
+        inside: findings.embedded.iter().map(embedded).chain(findings.inside.iter().map(inside)).collect(),
+        proof: match findings.proof() {
+            Proof::Refuted => "refuted",
+            Proof::Signed(_) => "signed",
+            Proof::Published => "published",
+            Proof::PublishedWeakly => "published-weakly",
+            Proof::Undamaged => "undamaged",
+            Proof::Nothing => "nothing",
+        },
         proven: findings.ok() && !findings.checked.is_empty(),
         ok: findings.ok(),
     })
 }
 
+/// The signature that settles the matter: one that refuses, else one that is good.
+fn deciding(all: &[Vouched]) -> Option<&Vouched> {
+    all.iter().find(|one| one.is_refusal).or_else(|| all.iter().find(|one| one.is_good())).or(all.first())
+}
+
+fn signature(vouched: &Vouched) -> SignatureDoc<'_> {
+    SignatureDoc {
+        file: &vouched.file,
+        signs: &vouched.over,
+        scheme: vouched.scheme.map(scheme),
+        result: match (vouched.is_good(), vouched.is_refusal) {
+            (true, _) => "good",
+            (false, true) => "refused",
+            (false, false) => "unchecked",
+        },
+        reason: vouched.fault.as_ref().map(|fault| fault.id()),
+        text: vouched.fault.as_ref().map(ToString::to_string),
+        key: vouched.key.as_ref().map(|key| key.fingerprint()),
+        owner: vouched.key.as_ref().and_then(|key| key.owner()),
+        made: vouched.made.map(|made| made.to_string()),
+        first_use: vouched.is_first_use,
+    }
+}
+
+fn pieces(report: &PiecesReport) -> PiecesDoc<'_> {
+    let range = |(offset, bytes): &(u64, u64)| RangeDoc { offset: *offset, bytes: *bytes };
+    PiecesDoc {
+        source: &report.source,
+        pieces: report.pieces,
+        damaged: report.damaged.iter().map(range).collect(),
+        unproven_bytes: report.unproven_bytes,
+        ok: report.ok(),
+    }
+}
+
+fn embedded(report: &EmbeddedReport) -> InsideDoc<'_> {
+    let EmbeddedReport { bytes, expected, found, damaged } = report;
+    InsideDoc::Sum { kind: "sum", bytes: *bytes, expected, found, damaged_between: *damaged, ok: report.ok() }
+}
+
 fn inside(list: &FileList) -> InsideDoc<'_> {
     let FileList { source, files, damaged, missing } = list;
-    InsideDoc { source, files: *files, damaged, missing, ok: list.ok() }
+    InsideDoc::List { kind: "list", source, files: *files, damaged, missing, ok: list.ok() }
 }
 
 #[derive(Serialize)]

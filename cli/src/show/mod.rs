@@ -1,6 +1,7 @@
 //! How results look: tables, the card, progress and JSON. All but progress are pure functions to text.
 
 pub mod card;
+pub mod checked;
 pub mod json;
 pub mod progress;
 pub mod style;

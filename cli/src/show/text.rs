@@ -3,7 +3,6 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::digest::Report;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
 use pyrotyp_core::job::{Comparison, Difference, Head, JobResult, Outcome, Stage};
@@ -75,7 +74,7 @@ pub fn headlines(inspection: &Inspection) -> Vec<String> {
     let mut parts: Vec<String> = inspection.label.iter().cloned().collect();
     parts.extend([kind.to_owned(), size_words(inspection)]);
     parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
-    inspection.name.iter().cloned().chain([parts.join(", ")]).collect()
+    inspection.naming.name.iter().cloned().chain([parts.join(", ")]).collect()
 }
 
 /// Size of the file, and of what is inside where that is known.
@@ -144,55 +143,6 @@ fn boot_arch_words(arch: &str) -> &str {
     }
 }
 
-/// How an image's checksums came out.
-pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
-    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
-    for checked in &findings.checked {
-        let (style, word) = if checked.matches() { (GOOD, "matches") } else { (BAD, "does not match") };
-        let source = &checked.expected.source;
-        add!(out, "  {:<9}{style}{word}{style:#} {source}\n", checked.found.algorithm.to_string());
-        add!(out, "  {:<9}{}\n", "", checked.found.hex);
-    }
-    for list in &findings.unlisted {
-        add!(out, "  {:<9}{CARE}unlisted{CARE:#}: {} does not name this file\n", "list", list.display());
-    }
-    if let Some(list) = &findings.inside {
-        let (style, word) = if list.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
-        let (source, files) = (&list.source, list.files);
-        add!(out, "  {:<9}{source} lies in it and names {files} files: {style}{word}{style:#}\n", "inside");
-    }
-    if findings.checked.is_empty() {
-        for sum in &findings.sums {
-            add!(out, "  {:<9}{}\n", sum.algorithm.to_string(), sum.hex);
-        }
-        match &findings.inside {
-            Some(list) if list.ok() => out.push_str("  proven   not damaged; where it comes from is not proven\n"),
-            Some(_) => return out,
-            None => out.push_str("  nothing was proven: no published checksum to compare with\n"),
-        }
-        if !common.quiet {
-            out.push_str("  next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums\n");
-        }
-        return out;
-    }
-    if findings.ok() {
-        if findings.checked.iter().all(|checked| checked.found.algorithm.is_forgeable()) {
-            let names: Vec<_> = findings.checked.iter().map(|checked| checked.found.algorithm.to_string()).collect();
-            let names = names.join(" and ");
-            add!(
-                out,
-                "  proven   not damaged on the way; {names} can be forged, so it says nothing about the origin\n"
-            );
-        } else {
-            out.push_str("  proven   the file is the one that the list names\n");
-        }
-        if !common.quiet {
-            out.push_str("  next     pyrotyp drives\n");
-        }
-    }
-    out
-}
-
 /// How a comparison came out.
 pub fn compared(drive: &Drive, path: &Path, compared: &Comparison, common: &Common) -> String {
     let (name, file) = (drive.name(), path.display());
@@ -235,7 +185,7 @@ fn differences(all: &[Difference], more: u64) -> String {
 /// How a job ended.
 pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
     let (name, tag) = (drive.name(), &drive.tag);
-    let what = inspection.name.as_ref().or(inspection.label.as_ref()).cloned();
+    let what = inspection.naming.name.as_ref().or(inspection.label.as_ref()).cloned();
     let what = what.unwrap_or_else(|| path.display().to_string());
     let mut out = match outcome.result {
         JobResult::Verified => {

@@ -13,8 +13,8 @@ use tempfile::TempDir;
 /// A tray drive of the tests: 48 MiB.
 pub const DRIVE_BYTES: u64 = 48 << 20;
 
-pub static DESKTOP: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::desktop().recipe.build());
-pub static RESCUE: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::rescue().recipe.build());
+pub static DESKTOP: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::desktop().build());
+pub static RESCUE: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::rescue().build());
 /// What a stick holds before: never zeros.
 static OLD_DATA: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::noise(DRIVE_BYTES as usize, 7));
 
@@ -158,6 +158,7 @@ pub fn steady() -> insta::Settings {
     settings.add_filter(r"\b\d+\.\d s\b", "[TIME]");
     settings.add_filter(r"\d{8}-\d{6}-", "[WHEN]-");
     settings.add_filter(r"\d{4}-\d\d-\d\dT[\d:.]+Z", "[WHEN]");
+    settings.add_filter(r"first used here on \d{4}-\d\d-\d\d", "first used here on [DAY]");
     settings.add_filter(r#""seconds": [\d.e-]+"#, r#""seconds": "[TIME]""#);
     settings
 }

@@ -36,7 +36,7 @@ fn a_sum_that_matches_proves_as_much_as_its_kind_can() {
     rescue.iso
       inside   md5sum.txt lies in it and names 2 files: all match
       SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
-      proven   not damaged; where it comes from is not proven
+      proven   its 2 listed files are not damaged; where it comes from is not proven
       next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums
     ");
 }
@@ -87,8 +87,11 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
       ],
       "unlisted_in": [],
       "signature": null,
+      "signatures": [],
+      "pieces": [],
       "inside": [
         {
+          "kind": "list",
           "source": "md5sum.txt",
           "files": 2,
           "damaged": [],
@@ -96,6 +99,7 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
           "ok": true
         }
       ],
+      "proof": "refuted",
       "proven": false,
       "ok": false
     }
@@ -128,7 +132,7 @@ fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
       list     unlisted: list.txt does not name this file
       inside   md5sum.txt lies in it and names 2 files: all match
       SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
-      proven   not damaged; where it comes from is not proven
+      proven   its 2 listed files are not damaged; where it comes from is not proven
       next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums
     ");
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sums words.txt"), @"
@@ -171,7 +175,6 @@ fn an_image_without_a_published_sum_can_still_be_shown_damaged() {
     insta::assert_snapshot!(bench.on_tray(&format!("write damaged.iso --to {tag} --unattended")), @"
     exit 4
     -- standard error:
-    no checksum to compare the image with: none was given or found
     pyrotyp: damaged.iso: damaged by its own list md5sum.txt: rescue/manual.txt
        next: download the image again
     ");

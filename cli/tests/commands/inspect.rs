@@ -10,7 +10,7 @@ fn recipe(tables: Tables, el_torito: bool) -> Recipe {
 fn the_cafes_images_are_told_apart() {
     let bench = Bench::new()
         .file("desktop.iso", &DESKTOP)
-        .file("compact.iso", &cafe::compact().recipe.build())
+        .file("compact.iso", &cafe::compact().build())
         .file("disk.img", &pyrotyp_sample::disk_image("A disk"));
     insta::assert_snapshot!(bench.pyrotyp("inspect desktop.iso compact.iso rescue.iso disk.img -v"), @"
     exit 0
@@ -70,6 +70,10 @@ fn programs_get_the_promised_keys() {
         "container": null,
         "label": "LARKSPUR_92_DESKTOP",
         "name": "Larkspur Linux 9.2 Desktop (64-bit), long-term release",
+        "system": "Larkspur Linux",
+        "version": "9.2",
+        "edition": "Desktop",
+        "architecture": "x86-64",
         "created": "2026-11-23 09:30",
         "whole": "no",
         "declared_bytes": 19573248,

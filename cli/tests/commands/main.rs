@@ -7,4 +7,5 @@ mod demo;
 mod drives;
 mod inspect;
 mod loop_device;
+mod signatures;
 mod write;

@@ -5,7 +5,7 @@
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 
-use super::check::is_list;
+use super::beside::is_list;
 use super::sums::{self, SUMS_BYTES_MOST};
 use super::{CheckError, Hashers, Sum};
 use crate::Cancel;

@@ -2,19 +2,29 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+mod bencode;
+mod beside;
 mod check;
+mod embedded;
+mod hashers;
 mod inside;
+mod pass;
 mod sums;
+mod torrent;
 
 use std::fmt;
 use std::str::FromStr;
 
-use md5::Digest as _;
 use serde::Serialize;
 
-pub use check::{CheckError, Checked, Expected, Report, SumsBeside, check, sums_beside, sums_in};
+pub use beside::{Given, Over, Published, PublishedSignature, is_list, published};
+pub use check::{CheckError, Checked, Expected, Proof, Report, check};
+pub use embedded::{Embedded, EmbeddedReport, embedded};
+pub use hashers::Hashers;
 pub use inside::{FileList, file_list};
+pub use pass::{Taker, pass};
 pub use sums::{Line, SUMS_BYTES_MOST, algorithm_in, parse};
+pub use torrent::{PiecesReport, Torrent, torrent};
 
 /// A checksum algorithm.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -162,86 +172,6 @@ impl FromStr for Sum {
                     .map_or("32, 40, 56, 64, 96 or 128".into(), |algorithm| algorithm.hex_digits().to_string()),
             }),
         }
-    }
-}
-
-/// Several checksums of the same bytes, computed in one pass.
-pub struct Hashers(Vec<(Algorithm, State)>);
-
-enum State {
-    Md5(Box<md5::Md5>),
-    Sha224(Box<sha2::Sha224>),
-    Blake2b(Box<blake2::Blake2b512>),
-    Blake3(Box<blake3::Hasher>),
-    Ring(Box<ring::digest::Context>),
-}
-
-impl State {
-    fn new(algorithm: Algorithm) -> Self {
-        let ring = |algorithm| Self::Ring(Box::new(ring::digest::Context::new(algorithm)));
-        match algorithm {
-            Algorithm::Md5 => Self::Md5(Box::default()),
-            Algorithm::Sha1 => ring(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY),
-            Algorithm::Sha224 => Self::Sha224(Box::default()),
-            Algorithm::Sha256 => ring(&ring::digest::SHA256),
-            Algorithm::Sha384 => ring(&ring::digest::SHA384),
-            Algorithm::Sha512 => ring(&ring::digest::SHA512),
-            Algorithm::Blake2b => Self::Blake2b(Box::default()),
-            Algorithm::Blake3 => Self::Blake3(Box::default()),
-        }
-    }
-
-    fn update(&mut self, bytes: &[u8]) {
-        match self {
-            Self::Md5(hasher) => hasher.update(bytes),
-            Self::Sha224(hasher) => hasher.update(bytes),
-            Self::Blake2b(hasher) => hasher.update(bytes),
-            Self::Blake3(hasher) => {
-                hasher.update(bytes);
-            }
-            Self::Ring(context) => context.update(bytes),
-        }
-    }
-
-    fn finish(self) -> String {
-        let hex = |bytes: &[u8]| data_encoding::HEXLOWER.encode(bytes);
-        match self {
-            Self::Md5(hasher) => hex(&hasher.finalize()),
-            Self::Sha224(hasher) => hex(&hasher.finalize()),
-            Self::Blake2b(hasher) => hex(&hasher.finalize()),
-            Self::Blake3(hasher) => hex(hasher.finalize().as_bytes()),
-            Self::Ring(context) => hex(context.finish().as_ref()),
-        }
-    }
-}
-
-impl Hashers {
-    /// One for each algorithm named; naming one twice computes it once.
-    pub fn new(algorithms: impl IntoIterator<Item = Algorithm>) -> Self {
-        let mut wanted: Vec<_> = algorithms.into_iter().collect();
-        wanted.sort();
-        wanted.dedup();
-        Self(wanted.into_iter().map(|algorithm| (algorithm, State::new(algorithm))).collect())
-    }
-
-    /// Takes in the next bytes.
-    pub fn update(&mut self, bytes: &[u8]) {
-        self.0.iter_mut().for_each(|(_, state)| state.update(bytes));
-    }
-
-    /// Takes in the next bytes, one thread for each algorithm, while `meanwhile` does something else.
-    pub fn update_while<T>(&mut self, bytes: &[u8], meanwhile: impl FnOnce() -> T) -> T {
-        std::thread::scope(|scope| {
-            for (_, state) in &mut self.0 {
-                scope.spawn(move || state.update(bytes));
-            }
-            meanwhile()
-        })
-    }
-
-    /// The checksums of all the bytes taken in.
-    pub fn finish(self) -> Vec<Sum> {
-        self.0.into_iter().map(|(algorithm, state)| Sum { algorithm, hex: state.finish() }).collect()
     }
 }
 

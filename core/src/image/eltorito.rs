@@ -91,7 +91,7 @@ mod tests {
 
     #[test]
     fn both_platforms_of_a_hybrid_image_are_found() {
-        let image = pyrotyp_sample::cafe::desktop().recipe.build();
+        let image = pyrotyp_sample::cafe::desktop().build();
         let catalogue = read(&image, 21 * SECTOR as u64).unwrap().unwrap();
         assert!(catalogue.checksum_ok);
         let platforms: Vec<_> = catalogue.entries.iter().map(|e| (e.platform, e.bootable)).collect();

@@ -286,7 +286,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    static SAMPLE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::cafe::desktop().recipe.build());
+    static SAMPLE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::cafe::desktop().build());
 
     #[test]
     fn both_copies_of_a_sound_table_are_read() {

@@ -308,7 +308,7 @@ mod tests {
 
     const DESCRIPTOR: usize = 16 * SECTOR;
 
-    static SAMPLE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::cafe::rescue().recipe.build());
+    static SAMPLE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::cafe::rescue().build());
 
     fn volume(image: &Vec<u8>) -> Volume {
         read(image).unwrap().unwrap().unwrap()

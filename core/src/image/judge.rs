@@ -46,12 +46,14 @@ pub fn judge(facts: Facts) -> Inspection {
     let needs = facts.bytes.unwrap_or(0).max(declared_bytes.unwrap_or(0));
     let volume = facts.volume.and_then(Result::ok);
     let label = volume.as_ref().and_then(|volume| volume.label.clone());
+    let mut naming = facts.naming;
+    naming.architecture = naming.architecture.or_else(|| started(&boots));
     Inspection {
         bytes: facts.bytes.unwrap_or_default(),
         kind,
         container: None,
         label: label.or_else(|| facts.filesystem.and_then(|system| system.label)),
-        name: facts.name,
+        naming,
         created: volume.as_ref().and_then(|volume| volume.created.clone()),
         whole,
         declared_bytes,
@@ -115,6 +117,14 @@ fn boots(facts: &Facts) -> Vec<Boot> {
     boots.sort();
     boots.dedup();
     boots
+}
+
+/// The processors that the image's programs for UEFI are made for; a PC's 64-bit one if there are several.
+fn started(boots: &[Boot]) -> Option<&'static str> {
+    let uefi = || boots.iter().filter(|boot| boot.firmware == Firmware::Uefi).map(|boot| boot.arch);
+    let first = uefi().next()?;
+    let all_same = uefi().all(|arch| arch == first);
+    if all_same { Some(first) } else { uefi().find(|arch| *arch == "x86-64") }
 }
 
 fn not_an_image(facts: &Facts) -> Finding {

@@ -13,6 +13,7 @@ pub mod gpt;
 pub mod iso9660;
 mod judge;
 pub mod mbr;
+mod naming;
 pub mod packed;
 mod read_at;
 mod recognise;
@@ -23,8 +24,9 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use crate::Finding;
+pub use naming::Naming;
 pub use packed::{Packed, PackedFault, Source, Unpacked};
-pub use read_at::{ImageFile, Part, ReadAt};
+pub use read_at::{ImageFile, Part, ReadAt, read_block};
 pub use recognise::Stranger;
 
 /// How much of a file's start is looked at when nothing better is known, in bytes.
@@ -151,8 +153,8 @@ pub struct Inspection {
     pub container: Option<Container>,
     /// Volume label.
     pub label: Option<String>,
-    /// What the image calls itself in its own files, such as `Larkspur Linux 9.2 Desktop`.
-    pub name: Option<String>,
+    /// What the image calls itself.
+    pub naming: Naming,
     /// When the volume was made.
     pub created: Option<String>,
     /// Whether it reaches to its declared end.
@@ -189,7 +191,7 @@ struct Facts {
     filesystem: Option<filesystem::FileSystem>,
     esps: Vec<EspVolume>,
     optical_programs: Vec<EfiProgram>,
-    name: Option<String>,
+    naming: Naming,
     /// The file of the volume in which the image ends too early.
     cut_in: Option<String>,
 }
@@ -279,7 +281,7 @@ fn read(image: &dyn ReadAt) -> io::Result<Facts> {
     facts.esps = esps(image, &facts)?;
     facts.optical_programs = optical_programs(image, &facts)?;
     if let Some(Ok(volume)) = &facts.volume {
-        facts.name = own_name(image, volume)?;
+        facts.naming = naming::read(image, volume)?;
         if image.size() < volume.declared_bytes {
             facts.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
         }
@@ -316,29 +318,6 @@ fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EfiProg
         programs.extend(efi_programs(image, entry.start, left)?.unwrap_or_default());
     }
     Ok(programs)
-}
-
-/// Files in which systems say what they are, and how much of one is read, in bytes.
-const NAME_FILES: [&str; 4] = [".disk/info", "etc/os-release", "usr/lib/os-release", "os-release"];
-const NAME_FILE_BYTES: usize = 4096;
-
-/// What the image calls itself: the first line of `.disk/info`, or `PRETTY_NAME` of an `os-release` (os-release(5)).
-fn own_name(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Option<String>> {
-    for file in NAME_FILES {
-        let Some(bytes) = volume.read_file(image, file, NAME_FILE_BYTES)? else { continue };
-        let text = String::from_utf8_lossy(&bytes);
-        let line = if file.ends_with("os-release") {
-            let named = text.lines().find_map(|line| line.strip_prefix("PRETTY_NAME="));
-            named.map(|value| value.trim_matches(['"', '\'']))
-        } else {
-            text.lines().next()
-        };
-        let line: String = line.unwrap_or_default().chars().filter(|c| !c.is_control()).take(120).collect();
-        if !line.trim().is_empty() {
-            return Ok(Some(line.trim().to_owned()));
-        }
-    }
-    Ok(None)
 }
 
 /// Names that UEFI starts from removable drives (UEFI 2.10, §3.5.1.1, table 3.2).

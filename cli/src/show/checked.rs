@@ -1,0 +1,179 @@
+//! How a check came out, for people.
+
+use std::fmt::Write;
+use std::path::Path;
+
+use pyrotyp_core::digest::{EmbeddedReport, PiecesReport, Proof, Report};
+use pyrotyp_core::human_bytes;
+use pyrotyp_core::signature::{Fault, Scheme, Vouched};
+
+use super::style::{BAD, CARE, GOOD, NAME};
+use crate::asked::Common;
+
+/// Most damaged places that are told one by one.
+const PLACES_TOLD: usize = 6;
+
+/// Writing to a string never fails, so the result of `write!` is dropped.
+macro_rules! line {
+    ($out:expr, $head:expr, $($arg:tt)*) => {
+        let _ = writeln!($out, "  {:<9}{}", $head, format_args!($($arg)*));
+    };
+}
+
+/// All that was found out, what it proves, and what to do next.
+pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
+    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
+    for vouched in &findings.signatures {
+        signature(&mut out, vouched);
+    }
+    for checked in &findings.checked {
+        let (style, word) = if checked.matches() { (GOOD, "matches") } else { (BAD, "does not match") };
+        line!(out, checked.found.algorithm.to_string(), "{style}{word}{style:#} {}", checked.expected.source);
+        line!(out, "", "{}", checked.found.hex);
+    }
+    for list in &findings.unlisted {
+        line!(out, "list", "{CARE}unlisted{CARE:#}: {} does not name this file", list.display());
+    }
+    for pieces in &findings.pieces {
+        torrent(&mut out, pieces);
+    }
+    if let Some(report) = &findings.embedded {
+        embedded(&mut out, report);
+    }
+    if let Some(list) = &findings.inside {
+        let (style, word) = if list.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
+        line!(out, "inside", "{} lies in it and names {} files: {style}{word}{style:#}", list.source, list.files);
+    }
+    if findings.checked.is_empty() {
+        for sum in &findings.sums {
+            line!(out, sum.algorithm.to_string(), "{}", sum.hex);
+        }
+    }
+    if let Some(proven) = proven(findings) {
+        line!(out, "proven", "{proven}");
+    }
+    if let Some(next) = next(findings).filter(|_| !common.quiet) {
+        line!(out, "next", "{next}");
+    }
+    out
+}
+
+fn signature(out: &mut String, vouched: &Vouched) {
+    let Vouched { file, over, .. } = vouched;
+    let signs = if over.is_empty() || over == file { file.clone() } else { format!("{file} signs {over}") };
+    match (&vouched.key, &vouched.fault) {
+        (Some(key), None) => {
+            let made = vouched.made.map(|made| made.strftime(", made %Y-%m-%d").to_string()).unwrap_or_default();
+            line!(out, "signed", "{GOOD}good{GOOD:#}: {signs}{made}");
+            if let Some(owner) = key.owner() {
+                line!(out, "", "by {owner}");
+            }
+            line!(out, "", "key {}", key.fingerprint());
+            if vouched.is_first_use {
+                let advice = "compare it with the publisher's page; it is remembered from now on";
+                line!(out, "", "{CARE}first use{CARE:#} of this key: {advice}");
+            }
+        }
+        (_, Some(fault)) => {
+            if vouched.is_refusal {
+                line!(out, "signed", "{BAD}not good{BAD:#}: {signs}");
+            } else {
+                line!(out, "signed", "{CARE}not checked{CARE:#}: {signs}");
+                line!(out, "", "{fault}");
+            }
+        }
+        (None, None) => {}
+    }
+}
+
+fn torrent(out: &mut String, report: &PiecesReport) {
+    let (style, word) = if report.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
+    let PiecesReport { source, pieces, .. } = report;
+    line!(out, "pieces", "{source}, {pieces} pieces: {style}{word}{style:#}");
+    if let Some(length) = report.other_length {
+        line!(out, "", "it names a file of {length} bytes, which this is not");
+    }
+    for (start, bytes) in report.damaged.iter().take(PLACES_TOLD) {
+        line!(out, "", "damaged at byte {start}, {bytes} bytes");
+    }
+    let more = report.damaged.len().saturating_sub(PLACES_TOLD);
+    if more > 0 {
+        line!(out, "", "and {more} more places; --json lists them");
+    }
+    if report.unproven_bytes > 0 {
+        line!(
+            out,
+            "",
+            "{} at its ends share a piece with other files, and are not compared",
+            human_bytes(report.unproven_bytes)
+        );
+    }
+}
+
+fn embedded(out: &mut String, report: &EmbeddedReport) {
+    let (style, word) = if report.ok() { (GOOD, "matches") } else { (BAD, "does not match") };
+    line!(
+        out,
+        "inside",
+        "the MD5 in its volume descriptor, over {}: {style}{word}{style:#}",
+        human_bytes(report.bytes)
+    );
+    if let Some((first, last)) = report.damaged {
+        line!(out, "", "the first damage lies between byte {first} and byte {last}");
+    }
+}
+
+/// What is proven, in a sentence; nothing when it is refuted.
+fn proven(findings: &Report) -> Option<String> {
+    Some(match findings.proof() {
+        Proof::Refuted => return None,
+        Proof::Signed(vouched) => {
+            let owner = vouched.key.as_ref().and_then(|key| key.owner());
+            format!("the file is the one that {} signed", owner.unwrap_or("the owner of that key".to_owned()))
+        }
+        Proof::Published if findings.signatures.is_empty() => "the file is the one that the list names".to_owned(),
+        Proof::Published => "the file is the one that the list names; who made the list is not proven".to_owned(),
+        Proof::PublishedWeakly => {
+            let names = findings.checked.iter().map(|checked| checked.found.algorithm.to_string());
+            let names = names.collect::<Vec<_>>().join(" and ");
+            format!("not damaged on the way; {names} can be forged, so it says nothing about the origin")
+        }
+        Proof::Undamaged => format!("{}; where it comes from is not proven", undamaged(findings)),
+        Proof::Nothing => "nothing: there is no published checksum to compare with".to_owned(),
+    })
+}
+
+/// How far the proof reaches that nothing is damaged.
+fn undamaged(findings: &Report) -> String {
+    let unproven = findings.pieces.iter().map(|pieces| pieces.unproven_bytes).min();
+    match (unproven, &findings.embedded, &findings.inside) {
+        (Some(0), ..) => "not damaged".to_owned(),
+        (Some(bytes), None, None) => format!("not damaged, but for the {} that were not compared", human_bytes(bytes)),
+        (_, Some(sum), _) => format!("not damaged in its first {}", human_bytes(sum.bytes)),
+        (_, None, Some(list)) => format!("its {} listed files are not damaged", list.files),
+        (None, None, None) => "nothing".to_owned(),
+    }
+}
+
+fn next(findings: &Report) -> Option<String> {
+    let unknown = findings.signatures.iter().find(|vouched| matches!(vouched.fault, Some(Fault::UnknownKey { .. })));
+    match (findings.proof(), unknown) {
+        (Proof::Refuted, _) => None,
+        (Proof::Published | Proof::PublishedWeakly, Some(Vouched { fault: Some(fault), .. })) => {
+            Some(fault.next_step())
+        }
+        (Proof::Signed(_) | Proof::Published | Proof::PublishedWeakly, _) => Some("pyrotyp drives".to_owned()),
+        (Proof::Undamaged | Proof::Nothing, _) => Some(
+            "compare by eye with the publisher's page, or give its value with --sum or its list with --sums".to_owned(),
+        ),
+    }
+}
+
+/// The usual name of a scheme.
+pub fn scheme(scheme: Scheme) -> &'static str {
+    match scheme {
+        Scheme::OpenPgp => "openpgp",
+        Scheme::Minisign => "minisign",
+        Scheme::Signify => "signify",
+    }
+}

@@ -1,0 +1,2 @@
+untrusted comment: verify with sf.pub
+RWQQ0YBJGbsiBIc3lNdoQmP+yNLOUCYzh1t8ss98psEHeqdQRjpY5HPQvSmr/fym8OVnAY6O65bAkUHBJoglu0P9H+14CaEeKgA=

@@ -1,0 +1,3 @@
+untrusted comment: verify with sf.pub
+RWQQ0YBJGbsiBNYEbZDNHhZy4feWLjRhnkjhsNZpVbWbrJXg3cRFbHb0qCkr812rehWu6YECn/sWyNgI3D8bUGQXOeb9elbgsww=
+SHA256 (larkspur.img) = 3e65ac311ba5262ded24e49b932064c742e9753d240403ae4debd3edb031abc2

@@ -1,0 +1,301 @@
+//! What was published for an image: lists of checksums, torrents and signatures that lie beside it or are given.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use super::check::{CheckError, Expected};
+use super::sums::{self, Line, SUMS_BYTES_MOST};
+use super::torrent::{Torrent, torrent};
+use super::{Algorithm, Sum};
+use crate::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
+
+/// What a person gives to compare with.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Given<'a> {
+    /// Checksums.
+    pub sums: &'a [Sum],
+    /// A list of checksums or a torrent, in place of those that lie beside the image.
+    pub list: Option<&'a Path>,
+    /// A signature, in place of those that lie beside the image and its lists.
+    pub signature: Option<&'a Path>,
+}
+
+/// All that says what the image should be.
+#[derive(Clone, Debug, Default)]
+pub struct Published {
+    /// Checksums for the image.
+    pub expected: Vec<Expected>,
+    /// Lists that were read and do not name the image.
+    pub unlisted: Vec<PathBuf>,
+    /// Signatures of the image and of the lists that name it.
+    pub signatures: Vec<PublishedSignature>,
+    /// Torrents that name the image.
+    pub torrents: Vec<(PathBuf, Torrent)>,
+}
+
+impl Published {
+    /// Whether nothing at all says anything of the image.
+    pub fn is_empty(&self) -> bool {
+        self.expected.is_empty() && self.signatures.is_empty() && self.torrents.is_empty()
+    }
+}
+
+/// A signature and what it is for.
+#[derive(Clone, Debug)]
+pub struct PublishedSignature {
+    /// The file that holds it.
+    pub file: PathBuf,
+    /// The signature; `None` when the file holds none that can be read.
+    pub read: Option<SignatureFile>,
+    /// What it signs: the first of these with which it holds. There are several only when its name does not tell.
+    pub over: Vec<Over>,
+    /// Whether a person named it, and did not merely have it lie there.
+    pub is_asked: bool,
+}
+
+/// What a signature is for.
+#[derive(Clone, Debug)]
+pub enum Over {
+    /// The image itself.
+    Image {
+        /// The image's path.
+        path: PathBuf,
+    },
+    /// A list of checksums.
+    List {
+        /// The list's path.
+        path: PathBuf,
+        /// What was read of it: the very bytes from which the checksums were taken.
+        bytes: Vec<u8>,
+    },
+}
+
+/// Whether lists of checksums have names like this: `SHA256SUMS`, `sha256sum.txt`, `CHECKSUM`, `larkspur.DIGESTS`.
+///
+/// Signatures of such lists, which have one more ending, are none.
+pub fn is_list(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    let stem = name.strip_suffix(".txt").unwrap_or(&name);
+    let sums = stem.strip_suffix("sums").or_else(|| stem.strip_suffix("sum")).unwrap_or(stem);
+    let sums = sums.trim_end_matches(['-', '_', '.']);
+    let is_algorithm = Algorithm::named(sums).is_some() || matches!(sums, "b2" | "b3");
+    is_algorithm || stem.ends_with("checksum") || stem.ends_with("checksums") || stem.ends_with(".digests")
+}
+
+/// What is added to an image's name for a list of its own.
+const ENDINGS: [&str; 12] =
+    ["md5", "sha1", "sha224", "sha256", "sha384", "sha512", "b2", "b3", "blake3", "sha256sum", "sha512sum", "md5sum"];
+/// Most entries of a folder in which lists are looked for.
+const ENTRIES_MOST: usize = 10_000;
+
+/// What is added to the name of a list or an image for its signature.
+const SIGNATURE_ENDINGS: [&str; 6] = ["asc", "sig", "sign", "gpg", "pgp", "minisig"];
+
+struct List {
+    path: PathBuf,
+    bytes: Vec<u8>,
+    lines: Vec<Line>,
+    signature: Option<SignatureFile>,
+}
+
+/// Reads at most `limit` bytes of a file; more than that is `None`.
+fn read_file(path: &Path, limit: u64) -> io::Result<Option<Vec<u8>>> {
+    let mut bytes = Vec::new();
+    File::open(path)?.take(limit.saturating_add(1)).read_to_end(&mut bytes)?;
+    Ok((bytes.len() as u64 <= limit).then_some(bytes))
+}
+
+impl List {
+    /// Reads a list. Of one that is signed in the same file, only what is signed counts.
+    fn read(path: &Path) -> Result<Self, CheckError> {
+        let fail = |source| CheckError::Sums { path: path.to_owned(), source };
+        let bytes = read_file(path, SUMS_BYTES_MOST).map_err(fail)?;
+        let bytes = bytes.ok_or_else(|| CheckError::TooLong { path: path.to_owned(), limit: SUMS_BYTES_MOST })?;
+        let name = path.file_name().map(|name| name.to_string_lossy()).unwrap_or_default();
+        let signature = SignatureFile::read(&bytes);
+        let bytes = signature.as_ref().and_then(|signature| signature.text.clone()).unwrap_or(bytes);
+        let lines = sums::parse(&bytes, sums::algorithm_in(&name));
+        Ok(Self {
+            path: path.to_owned(),
+            bytes,
+            lines,
+            signature: signature.filter(|signature| signature.text.is_some()),
+        })
+    }
+
+    fn over(&self) -> Over {
+        Over::List { path: self.path.clone(), bytes: self.bytes.clone() }
+    }
+}
+
+impl Published {
+    /// Takes in what a list says of the file called `file_name`; tells whether it names it.
+    fn add_list(&mut self, list: &List, file_name: &str) -> bool {
+        let before = self.expected.len();
+        for line in list.lines.iter().filter(|line| line.is_for(file_name)) {
+            let expected = Expected { sum: line.sum.clone(), source: list.path.display().to_string() };
+            // A list that contradicts itself must fail, so both of its lines are kept.
+            if !self.expected.contains(&expected) {
+                self.expected.push(expected);
+            }
+        }
+        let names_it = self.expected.len() > before;
+        if !names_it {
+            self.unlisted.push(list.path.clone());
+        } else if let Some(signature) = &list.signature {
+            let (file, read, over) = (list.path.clone(), Some(signature.clone()), vec![list.over()]);
+            self.signatures.push(PublishedSignature { file, read, over, is_asked: false });
+        }
+        names_it
+    }
+}
+
+/// Everything that is given, and, where nothing is, what lies beside the image under its usual name.
+///
+/// # Errors
+/// When a file is there and can't be read, or one that was given is not what it should be.
+pub fn published(image: &Path, given: &Given<'_>) -> Result<Published, CheckError> {
+    let mut found = Published::default();
+    let typed = given.sums.iter().map(|sum| Expected { sum: sum.clone(), source: "--sum".to_owned() });
+    found.expected.extend(typed);
+    let Some(name) = image.file_name().and_then(|name| name.to_str()) else { return Ok(found) };
+    let mut lists = Vec::new();
+    match given.list {
+        Some(path) => given_list(path, name, &mut found, &mut lists)?,
+        None => lists_beside(image, name, &mut found, &mut lists)?,
+    }
+    match given.signature {
+        Some(path) => given_signature(path, image, name, &mut found, &lists)?,
+        None => signatures_beside(image, name, &mut found, &lists)?,
+    }
+    Ok(found)
+}
+
+fn given_list(path: &Path, name: &str, found: &mut Published, lists: &mut Vec<List>) -> Result<(), CheckError> {
+    let list = List::read(path)?;
+    if path.extension().is_some_and(|end| end == "torrent") {
+        let torrent = torrent(&list.bytes, name).ok_or_else(|| CheckError::OtherTorrent { path: path.to_owned() })?;
+        found.torrents.push((path.to_owned(), torrent));
+        return Ok(());
+    }
+    if list.lines.is_empty() {
+        return Err(CheckError::NoSums { path: path.to_owned() });
+    }
+    if found.add_list(&list, name) {
+        lists.push(list);
+    }
+    Ok(())
+}
+
+/// Lists and torrents with usual names. One that holds nothing of use is passed over.
+fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec<List>) -> Result<(), CheckError> {
+    let own = ENDINGS.iter().map(|ending| format!("{name}.{ending}"));
+    let folder = image.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let entries = std::fs::read_dir(folder).into_iter().flatten().take(ENTRIES_MOST).flatten();
+    let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
+    let (mut shared, mut torrents) = (Vec::new(), Vec::new());
+    for entry in names {
+        if entry.ends_with(".torrent") {
+            torrents.push(entry);
+        } else if is_list(&entry) || signed_list(&entry) {
+            shared.push(entry);
+        }
+    }
+    shared.sort();
+    torrents.sort();
+    let (own, shared) = (own.map(|list| (list, true)), shared.into_iter().map(|list| (list, false)));
+    for (list, is_own) in own.chain(shared) {
+        let path = image.with_file_name(&list);
+        if !path.is_file() {
+            continue;
+        }
+        match List::read(&path) {
+            // A checksum without a name belongs to whatever lies beside it, which need not be this image.
+            Ok(list) if !is_own && list.lines.iter().all(|line| line.name.is_none()) => {}
+            // Signatures that stand alone are looked for with what they sign.
+            Ok(list) if list.signature.is_none() && signed_list(&path.to_string_lossy()) => {}
+            Ok(list) => {
+                if found.add_list(&list, name) {
+                    lists.push(list);
+                }
+            }
+            Err(CheckError::TooLong { .. }) => {}
+            Err(fault) => return Err(fault),
+        }
+    }
+    for entry in torrents {
+        let path = image.with_file_name(entry);
+        let bytes = path.is_file().then(|| read_file(&path, SUMS_BYTES_MOST)).transpose();
+        let bytes = bytes.map_err(|source| CheckError::Sums { path: path.clone(), source })?.flatten();
+        if let Some(torrent) = bytes.and_then(|bytes| torrent(&bytes, name)) {
+            found.torrents.push((path, torrent));
+        }
+    }
+    Ok(())
+}
+
+/// Whether this is a list's name with that of a signature behind it, such as `SHA256SUMS.asc`.
+fn signed_list(name: &str) -> bool {
+    let name = name.rsplit('/').next().unwrap_or(name);
+    name.rsplit_once('.').is_some_and(|(list, ending)| SIGNATURE_ENDINGS.contains(&ending) && is_list(list))
+}
+
+fn read_signature(path: &Path, limit: u64) -> Result<Option<SignatureFile>, CheckError> {
+    let bytes = read_file(path, limit).map_err(|source| CheckError::Unreadable { path: path.to_owned(), source })?;
+    Ok(bytes.and_then(|bytes| SignatureFile::read(&bytes)))
+}
+
+/// A signature that a person names: of the list or image whose name it bears, or else of any of them.
+fn given_signature(
+    path: &Path,
+    image: &Path,
+    name: &str,
+    found: &mut Published,
+    lists: &[List],
+) -> Result<(), CheckError> {
+    let read = read_signature(path, SUMS_BYTES_MOST.saturating_add(SIGNATURE_BYTES_MOST))?;
+    if read.as_ref().is_some_and(|read| read.text.is_some()) {
+        let list = List::read(path)?;
+        found.signatures.retain(|known| known.file != path);
+        found.expected.retain(|known| known.source != path.display().to_string());
+        found.unlisted.retain(|known| known != path);
+        if !found.add_list(&list, name) {
+            let (file, over) = (path.to_owned(), vec![list.over()]);
+            found.signatures.push(PublishedSignature { file, read, over, is_asked: true });
+        }
+        found.signatures.iter_mut().filter(|known| known.file == path).for_each(|known| known.is_asked = true);
+        return Ok(());
+    }
+    let signs = |file: &Path| path.file_stem().is_some_and(|stem| file.file_name() == Some(stem));
+    let of_image = Over::Image { path: image.to_owned() };
+    let over = match lists.iter().find(|list| signs(&list.path)) {
+        Some(list) => vec![list.over()],
+        None if signs(image) => vec![of_image],
+        None => lists.iter().map(List::over).chain([of_image]).collect(),
+    };
+    found.signatures.push(PublishedSignature { file: path.to_owned(), read, over, is_asked: true });
+    Ok(())
+}
+
+fn signatures_beside(image: &Path, name: &str, found: &mut Published, lists: &[List]) -> Result<(), CheckError> {
+    let of_image = (image.to_owned(), name.to_owned(), Over::Image { path: image.to_owned() });
+    let of_lists = lists.iter().map(|list| {
+        let name = list.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        (list.path.clone(), name, list.over())
+    });
+    for (path, name, over) in of_lists.chain([of_image]) {
+        for ending in SIGNATURE_ENDINGS {
+            let file = path.with_file_name(format!("{name}.{ending}"));
+            if !file.is_file() || found.signatures.iter().any(|known| known.file == file) {
+                continue;
+            }
+            let read = read_signature(&file, SIGNATURE_BYTES_MOST)?;
+            if read.as_ref().is_some_and(|read| read.text.is_some()) {
+                continue;
+            }
+            found.signatures.push(PublishedSignature { file, read, over: vec![over.clone()], is_asked: false });
+        }
+    }
+    Ok(())
+}

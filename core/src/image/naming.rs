@@ -1,0 +1,189 @@
+//! What an image calls itself, taken apart: system, version, edition, architecture.
+//!
+//! No standard says how `.disk/info` or a volume label is worded; os-release(5) does. What is not found stays unknown.
+
+use std::io;
+
+use super::ReadAt;
+use super::iso9660::Volume;
+
+/// What an image says of itself; every part only where it says it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Naming {
+    /// In its own words, such as `Larkspur Linux 9.2 Desktop (64-bit)`.
+    pub name: Option<String>,
+    /// Such as `Larkspur Linux`.
+    pub system: Option<String>,
+    /// Such as `9.2`.
+    pub version: Option<String>,
+    /// Such as `Desktop`.
+    pub edition: Option<String>,
+    /// Processors: `x86`, `x86-64`, `arm`, `aarch64`, `riscv64` or `loongarch64`.
+    pub architecture: Option<&'static str>,
+}
+
+/// Files in which systems say what they are, and how much of one is read, in bytes.
+const FILES: [&str; 4] = [".disk/info", "etc/os-release", "usr/lib/os-release", "os-release"];
+const FILE_BYTES: usize = 4096;
+/// Longest name that is kept, in characters.
+const NAME_MOST: usize = 120;
+
+/// Words for architectures, in small letters. A bare `64-bit` means a PC's.
+const ARCHITECTURES: [(&str, &str); 17] = [
+    ("x86_64", "x86-64"),
+    ("x86-64", "x86-64"),
+    ("amd64", "x86-64"),
+    ("x64", "x86-64"),
+    ("64-bit", "x86-64"),
+    ("64bit", "x86-64"),
+    ("i386", "x86"),
+    ("i486", "x86"),
+    ("i586", "x86"),
+    ("i686", "x86"),
+    ("32-bit", "x86"),
+    ("32bit", "x86"),
+    ("arm64", "aarch64"),
+    ("aarch64", "aarch64"),
+    ("armhf", "arm"),
+    ("riscv64", "riscv64"),
+    ("loongarch64", "loongarch64"),
+];
+
+/// Words between version and edition that are neither.
+const NEITHER: [&str; 4] = ["lts", "release", "official", "live"];
+
+fn architecture(word: &str) -> Option<&'static str> {
+    let word = word.to_ascii_lowercase();
+    ARCHITECTURES.iter().find(|(known, _)| *known == word).map(|(_, name)| *name)
+}
+
+fn printable(text: &str) -> Option<String> {
+    let line: String = text.chars().filter(|c| !c.is_control()).take(NAME_MOST).collect();
+    (!line.trim().is_empty()).then(|| line.trim().to_owned())
+}
+
+/// What the files at the usual places say, or else the volume label.
+///
+/// # Errors
+/// When the image can't be read.
+pub fn read(image: &dyn ReadAt, volume: &Volume) -> io::Result<Naming> {
+    let label = volume.label.as_deref().map(of_label).unwrap_or_default();
+    for file in FILES {
+        let Some(bytes) = volume.read_file(image, file, FILE_BYTES)? else { continue };
+        let text = String::from_utf8_lossy(&bytes);
+        let said = if file.ends_with("os-release") {
+            of_os_release(&text)
+        } else {
+            text.lines().next().and_then(printable).map(|line| of_line(&line)).unwrap_or_default()
+        };
+        if said.name.is_some() {
+            return Ok(Naming { architecture: said.architecture.or(label.architecture), ..said });
+        }
+    }
+    Ok(label)
+}
+
+/// `Larkspur Linux 9.2 Desktop (64-bit), long-term release`.
+fn of_line(line: &str) -> Naming {
+    let is_gap = |c: char| c.is_whitespace() || "(),;\"".contains(c);
+    let architecture = line.split(is_gap).find_map(architecture);
+    // A code name in quotation marks, and what follows a dash, a comma or a bracket, belongs to no part.
+    let unquoted: String = line.split('"').step_by(2).collect::<Vec<_>>().join(" ");
+    let main = unquoted.split(['(', ',', ';']).next().unwrap_or_default();
+    let main = main.split(" - ").next().unwrap_or_default();
+    let parts = parts(main.split_whitespace());
+    Naming { name: Some(line.to_owned()), architecture, ..parts }
+}
+
+/// Words before the first number, the number, and the words behind it.
+fn parts<'a>(words: impl Iterator<Item = &'a str>) -> Naming {
+    let words: Vec<&str> = words.collect();
+    let is_number = |word: &str| word.strip_prefix('v').unwrap_or(word).starts_with(|c: char| c.is_ascii_digit());
+    let Some(place) = words.iter().skip(1).position(|word| is_number(word)) else {
+        return Naming { system: printable(&words.join(" ")), ..Naming::default() };
+    };
+    let (system, rest) = words.split_at_checked(place.saturating_add(1)).unwrap_or_default();
+    let edition = rest.iter().skip(1).copied();
+    let edition: Vec<&str> = edition
+        .filter(|word| architecture(word).is_none() && !NEITHER.contains(&word.to_ascii_lowercase().as_str()))
+        .collect();
+    Naming {
+        system: printable(&system.join(" ")),
+        version: rest.first().and_then(|word| printable(word)),
+        edition: printable(&edition.join(" ")),
+        ..Naming::default()
+    }
+}
+
+/// os-release(5): lines of `NAME=value`, quoted or not.
+fn of_os_release(text: &str) -> Naming {
+    let value = |key: &str| {
+        let mut lines = text.lines().filter_map(|line| line.split_once('='));
+        lines.find(|(name, _)| *name == key).and_then(|(_, value)| printable(value.trim_matches(['"', '\''])))
+    };
+    Naming {
+        name: value("PRETTY_NAME").or_else(|| value("NAME")),
+        system: value("NAME"),
+        version: value("VERSION_ID"),
+        edition: value("VARIANT"),
+        architecture: None,
+    }
+}
+
+/// `LARKSPUR_9_2_DESKTOP`: numbers that follow each other are one version.
+fn of_label(label: &str) -> Naming {
+    let lower = label.to_ascii_lowercase();
+    let known = ARCHITECTURES.iter().find(|(word, _)| word.len() > 3 && lower.contains(*word));
+    let place = known.and_then(|(word, _)| lower.find(word));
+    let (before, after) = match (known, place) {
+        (Some((word, _)), Some(at)) => (label.get(..at), label.get(at.saturating_add(word.len())..)),
+        _ => (Some(label), None),
+    };
+    let whole = [before.unwrap_or_default(), after.unwrap_or_default()].join(" ");
+    let mut words: Vec<String> = Vec::new();
+    for word in whole.split([' ', '_', '-']).filter(|word| !word.is_empty()) {
+        let is_number = |word: &str| word.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+        match words.last_mut().filter(|last| is_number(last) && is_number(word)) {
+            Some(last) => {
+                last.push('.');
+                last.push_str(word);
+            }
+            None => words.push(word.to_owned()),
+        }
+    }
+    Naming { architecture: known.map(|(_, name)| *name), ..parts(words.iter().map(String::as_str)) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_taken_apart_where_they_say_something() {
+        let told = |naming: Naming| {
+            let Naming { system, version, edition, architecture, .. } = naming;
+            let or = |part: Option<String>| part.unwrap_or("-".to_owned());
+            format!("{} | {} | {} | {}", or(system), or(version), or(edition), architecture.unwrap_or("-"))
+        };
+        let all = [
+            told(of_line("Larkspur Linux 9.2 Desktop (64-bit), long-term release")),
+            told(of_line("Brell Linux 24.1.3 LTS \"Quiet Otter\" - Release amd64 (20260827)")),
+            told(of_line("Wrenfield Rescue")),
+            told(of_os_release(
+                "NAME=\"Odalen OS\"\nVERSION_ID=7\nVARIANT='Server'\nPRETTY_NAME=\"Odalen OS 7 (Server)\"\n",
+            )),
+            told(of_label("LARKSPUR_9_2_COMPACT")),
+            told(of_label("Marrow-WS-x86_64-41")),
+            told(of_label("é_ü")),
+        ];
+        insta::assert_snapshot!(all.join("\n"), @"
+        Larkspur Linux | 9.2 | Desktop | x86-64
+        Brell Linux | 24.1.3 | - | x86-64
+        Wrenfield Rescue | - | - | -
+        Odalen OS | 7 | Server | -
+        LARKSPUR | 9.2 | COMPACT | -
+        Marrow WS | 41 | - | x86-64
+        é ü | - | - | -
+        ");
+    }
+}

@@ -1,0 +1,167 @@
+//! Keys that were used before: trusted on first use, shown then, and refused when another takes their place.
+
+use std::fs::{self, File};
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+
+use data_encoding::BASE64;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Fault, KEYS_BYTES_MOST, Key};
+
+/// Most keys that are looked at.
+const ENTRIES_MOST: usize = 1000;
+
+/// The keys that this bench knows, each a file of TOML in one folder.
+#[derive(Debug, Default)]
+pub struct Remembered {
+    folder: PathBuf,
+    entries: Vec<Entry>,
+    keys: Vec<Key>,
+}
+
+#[derive(Debug)]
+struct Entry {
+    path: PathBuf,
+    note: Note,
+}
+
+/// What is kept of a key.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct Note {
+    fingerprint: String,
+    owner: Option<String>,
+    first_used: String,
+    /// Systems whose images or lists it has signed.
+    signed: Vec<String>,
+    /// The key itself, in base64.
+    key: String,
+}
+
+/// Why the remembered keys can't be had.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RememberedError {
+    /// The folder or a file in it can't be read.
+    #[error("can't read the remembered key {}", path.display())]
+    Unreadable {
+        /// Which one.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// A file holds no key.
+    #[error("the remembered key {} is damaged: {why}", path.display())]
+    Damaged {
+        /// Which one.
+        path: PathBuf,
+        /// In words.
+        why: String,
+    },
+}
+
+impl RememberedError {
+    /// What to do about it.
+    pub fn next_step(&self) -> String {
+        match self {
+            Self::Unreadable { .. } => "make it readable for yourself".to_owned(),
+            Self::Damaged { path, .. } => {
+                format!("remove it (rm {}) and give the key again with --key", path.display())
+            }
+        }
+    }
+}
+
+impl Remembered {
+    /// Reads all keys in the folder `keys` of `state`; none if there is no such folder yet.
+    ///
+    /// # Errors
+    /// When one can't be read: a key that is passed over could be taken for a new one.
+    pub fn load(state: &Path) -> Result<Self, RememberedError> {
+        let mut found = Self { folder: state.join("keys"), ..Self::default() };
+        let unreadable = |path: &Path| {
+            let path = path.to_owned();
+            move |source| RememberedError::Unreadable { path, source }
+        };
+        let entries = match fs::read_dir(&found.folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(found),
+            Err(error) => return Err(unreadable(&found.folder)(error)),
+        };
+        let paths = entries.take(ENTRIES_MOST).flatten().map(|entry| entry.path());
+        let mut paths: Vec<_> = paths.filter(|path| path.extension().is_some_and(|end| end == "toml")).collect();
+        paths.sort();
+        for path in paths {
+            let mut text = String::new();
+            let file = File::open(&path).map_err(unreadable(&path))?;
+            file.take(KEYS_BYTES_MOST).read_to_string(&mut text).map_err(unreadable(&path))?;
+            let damaged = |why: String| RememberedError::Damaged { path: path.clone(), why };
+            let note: Note = toml::from_str(&text).map_err(|error| damaged(error.message().to_owned()))?;
+            let bytes = BASE64.decode(note.key.as_bytes()).map_err(|error| damaged(error.to_string()))?;
+            let key = Key::read_all(&bytes).map_err(damaged)?.into_iter().next();
+            let Some(key) = key.filter(|key| key.fingerprint() == note.fingerprint) else {
+                return Err(damaged("the key in it is not the one that it names".to_owned()));
+            };
+            found.entries.push(Entry { path, note });
+            found.keys.push(key);
+        }
+        Ok(found)
+    }
+
+    /// The keys themselves.
+    pub fn keys(&self) -> &[Key] {
+        &self.keys
+    }
+
+    /// Whether `key` may speak for `system`, and if so, whether it does for the first time on this bench.
+    ///
+    /// # Errors
+    /// When its owner or that system had another key until now.
+    pub fn admit(&self, key: &Key, system: Option<&str>) -> Result<bool, Fault> {
+        let (given, owner) = (key.fingerprint(), key.owner());
+        if self.entries.iter().any(|entry| entry.note.fingerprint == given) {
+            return Ok(false);
+        }
+        for Entry { path, note } in &self.entries {
+            let same_owner = owner.as_ref().filter(|owner| note.owner.as_ref() == Some(*owner));
+            let same_system = system.filter(|system| note.signed.iter().any(|signed| signed == system));
+            if let Some(who) = same_owner.map(String::as_str).or(same_system) {
+                return Err(Fault::ChangedKey {
+                    who: who.to_owned(),
+                    known: note.fingerprint.clone(),
+                    since: note.first_used.chars().take(10).collect(),
+                    given,
+                    file: path.display().to_string(),
+                });
+            }
+        }
+        Ok(true)
+    }
+
+    /// Keeps `key`, and that it signed for `system`. A key given again replaces itself: it may have been renewed.
+    ///
+    /// # Errors
+    /// When the folder can't be made or written.
+    pub fn keep(&mut self, key: &Key, system: Option<&str>, now: Timestamp) -> io::Result<()> {
+        let fingerprint = key.fingerprint();
+        let old = self.entries.iter().find(|entry| entry.note.fingerprint == fingerprint).map(|entry| &entry.note);
+        let mut note = Note {
+            owner: key.owner(),
+            first_used: old.map_or_else(|| now.to_string(), |old| old.first_used.clone()),
+            signed: old.map(|old| old.signed.clone()).unwrap_or_default(),
+            key: BASE64.encode(&key.to_bytes()),
+            fingerprint,
+        };
+        note.signed.extend(system.filter(|system| !note.signed.iter().any(|known| known == system)).map(str::to_owned));
+        let text = toml::to_string(&note).map_err(io::Error::other)?;
+        let name: String = note.fingerprint.chars().filter(char::is_ascii_alphanumeric).take(64).collect();
+        fs::create_dir_all(&self.folder)?;
+        let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
+        file.write_all(text.as_bytes())?;
+        file.as_file().sync_all()?;
+        let path = self.folder.join(format!("{name}.toml"));
+        file.persist(&path)?;
+        Ok(())
+    }
+}
