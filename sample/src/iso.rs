@@ -41,8 +41,8 @@ impl Plan {
     pub fn new(label: &str, files: &[File]) -> Self {
         let mut folders = vec![String::new(), "boot".to_owned()];
         for file in files {
-            if let Some((folder, rest)) = file.path.split_once('/') {
-                assert!(!rest.contains('/'), "{}: one folder deep at most", file.path);
+            for (place, _) in file.path.match_indices('/') {
+                let folder = &file.path[..place];
                 if !folders.iter().any(|known| known == folder) {
                     folders.push(folder.to_owned());
                 }
@@ -158,10 +158,10 @@ impl Plan {
     fn path_table(&self, long: fn(u32) -> [u8; 4], short: fn(u16) -> [u8; 2]) -> Vec<u8> {
         let mut out = Vec::new();
         for (index, folder) in self.folders.iter().enumerate() {
-            let name = if index == 0 { vec![0] } else { plain_name(folder, true).into_bytes() };
+            let name = if index == 0 { vec![0] } else { plain_name(split(folder).1, true).into_bytes() };
             out.extend_from_slice(&[name.len() as u8, 0]);
             out.extend_from_slice(&long(FIRST_FOLDER + index as u32));
-            out.extend_from_slice(&short(1));
+            out.extend_from_slice(&short(self.parent(index) as u16 + 1));
             out.extend_from_slice(&name);
             if name.len() % 2 == 1 {
                 out.push(0);
@@ -170,18 +170,22 @@ impl Plan {
         out
     }
 
+    /// The place of the folder in which this one lies; the root lies in itself.
+    fn parent(&self, index: usize) -> usize {
+        self.folders.iter().position(|folder| folder == split(&self.folders[index]).0).unwrap_or(0)
+    }
+
     fn folder(&self, index: usize) -> Vec<u8> {
         let own = FIRST_FOLDER + index as u32;
         let mut out = record(&[0], "", own, BLOCK, true);
-        out.extend(record(&[1], "", FIRST_FOLDER, BLOCK, true));
-        if index == 0 {
-            for (place, folder) in self.folders.iter().enumerate().skip(1) {
-                let name = plain_name(folder, true);
-                out.extend(record(name.as_bytes(), folder, FIRST_FOLDER + place as u32, BLOCK, true));
-            }
+        out.extend(record(&[1], "", FIRST_FOLDER + self.parent(index) as u32, BLOCK, true));
+        for (place, folder) in self.folders.iter().enumerate().skip(1).filter(|(place, _)| self.parent(*place) == index)
+        {
+            let name = split(folder).1;
+            out.extend(record(plain_name(name, true).as_bytes(), name, FIRST_FOLDER + place as u32, BLOCK, true));
         }
         for file in &self.files {
-            let (folder, name) = file.path.rsplit_once('/').unwrap_or(("", &file.path));
+            let (folder, name) = split(&file.path);
             if folder == self.folders[index] {
                 let plain = plain_name(name, false);
                 out.extend(record(plain.as_bytes(), name, file.block, file.bytes.len(), false));
@@ -190,6 +194,11 @@ impl Plan {
         assert!(out.len() <= BLOCK, "a folder of the sample holds too many files");
         out
     }
+}
+
+/// The folder of a path, and the last name.
+fn split(path: &str) -> (&str, &str) {
+    path.rsplit_once('/').unwrap_or(("", path))
 }
 
 /// The name as ISO 9660 level 1 has it: capitals, eight and three characters, a version behind files.

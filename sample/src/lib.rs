@@ -43,7 +43,7 @@ pub enum Esp {
 /// A file of the sample's ISO 9660 volume.
 #[derive(Clone, Debug)]
 pub struct File {
-    /// Path in the volume, such as `live/system.img`; one folder deep at most.
+    /// Path in the volume, such as `live/system.img`.
     pub path: String,
     /// Its bytes.
     pub bytes: Vec<u8>,
@@ -82,7 +82,7 @@ impl Recipe {
     /// The image, byte for byte the same on every run.
     ///
     /// # Panics
-    /// When the recipe itself is wrong: a label over 32 characters, or a folder inside a folder.
+    /// When the recipe itself is wrong: a label over 32 characters, or too many files in one folder.
     pub fn build(&self) -> Vec<u8> {
         let esp = (self.esp != Esp::None).then(|| esp::build(&self.name));
         let mut plan = iso::Plan::new(&self.label, &self.files);

@@ -7,8 +7,11 @@ use pyrotyp_core::image::Verdict;
 use super::{OpenedImage, open_image};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
-use crate::show::{json, text};
+use crate::show::{inspected, json};
 use crate::{put, tell};
+
+/// Columns that are taken where there is no terminal to ask.
+const WIDTH: usize = 100;
 
 /// Looks into each image; one that starts nothing makes the exit status 3, after all have been shown.
 pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
@@ -30,9 +33,12 @@ pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
     }
     if common.json {
         put(&json::inspect(&seen))?;
+    } else if (2..=inspected::BESIDE_MOST).contains(&seen.len()) && !common.verbose {
+        let width = terminal_size::terminal_size().map_or(WIDTH, |(width, _)| usize::from(width.0)).clamp(60, 160);
+        put(&inspected::side_by_side(&seen, width, common))?;
     } else {
         for (place, (path, inspection)) in seen.iter().enumerate() {
-            put(&format!("{}{}", if place > 0 { "\n" } else { "" }, text::inspection(path, inspection, common)))?;
+            put(&format!("{}{}", if place > 0 { "\n" } else { "" }, inspected::inspection(path, inspection, common)))?;
         }
     }
     Ok(exit)

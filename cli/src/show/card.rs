@@ -9,7 +9,7 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::{Finding, human_bytes};
 
 use super::style::{CARE, NAME, of_level};
-use super::{table, text};
+use super::{inspected, table, text};
 
 /// A link gives this many bytes a second for each megabit it has, after what the protocol takes.
 const BYTES_PER_MEGABIT: u64 = 85_000;
@@ -29,9 +29,9 @@ pub fn card(
     read_back: bool,
 ) -> String {
     let mut rows: Vec<(&str, String)> = vec![("image", path.display().to_string())];
-    rows.extend(text::headlines(inspection).into_iter().map(|line| ("", line)));
+    rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
     rows.extend([
-        ("", text::boots_line(inspection)),
+        ("", inspected::boots_line(inspection)),
         ("checksum", checksum_words(sums)),
         ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
         ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),

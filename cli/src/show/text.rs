@@ -1,14 +1,14 @@
-//! Results for people, but for tables and the card.
+//! How writing and comparing came out, for people.
 
 use std::fmt::Write;
 use std::path::Path;
 
 use pyrotyp_core::drive::Drive;
-use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use pyrotyp_core::human_bytes;
+use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Difference, Head, JobResult, Outcome, Stage};
-use pyrotyp_core::{Finding, human_bytes};
 
-use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level, of_verdict};
+use super::style::{BAD, CARE, FAINT, GOOD};
 use crate::asked::Common;
 
 /// Most differences shown one by one.
@@ -17,130 +17,6 @@ const DIFFERENCES_SHOWN: usize = 12;
 /// Writing to a string never fails, so the result of `write!` is dropped.
 macro_rules! add {
     ($out:expr, $($arg:tt)*) => { let _ = write!($out, $($arg)*); };
-}
-
-/// What an image is, in a few lines.
-pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> String {
-    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
-    let verdict = inspection.verdict;
-    let style = of_verdict(verdict);
-    for (place, line) in headlines(inspection).iter().enumerate() {
-        add!(out, "  {:<9}{line}\n", if place == 0 { "is" } else { "" });
-    }
-    add!(out, "  {:<9}{style}{}{style:#}\n", "verdict", verdict_words(verdict, inspection));
-    for finding in &inspection.findings {
-        out.push_str(&finding_line(finding));
-    }
-    if inspection.whole != Whole::Unknown {
-        let whole = if inspection.whole == Whole::Yes { "yes, nothing is missing at the end" } else { "no" };
-        add!(out, "  {:<9}{whole}\n", "whole");
-    }
-    if !inspection.boots.is_empty() && verdict != Verdict::No {
-        add!(out, "  {:<9}{}\n", "starts", boots_line(inspection));
-    }
-    if verdict != Verdict::No && inspection.needs_bytes > 0 {
-        let needs = human_bytes(inspection.needs_bytes);
-        add!(out, "  {:<9}a drive of {needs} or more\n", "needs");
-    }
-    if common.verbose {
-        if let Some(end) = inspection.declared_bytes {
-            add!(out, "  {:<9}{} bytes in the file, {end} declared\n", "size", inspection.bytes);
-        }
-        for esp in &inspection.esps {
-            let place = esp.partition.map_or("whole image".to_owned(), |number| format!("partition {number}"));
-            let archs: Vec<&str> = esp.programs.iter().map(|program| program.arch).collect();
-            let archs = if archs.is_empty() { "nothing to start".into() } else { archs.join(", ") };
-            add!(out, "  {:<9}{place}, {} at byte {}: {archs}\n", "fat", human_bytes(esp.bytes), esp.start);
-        }
-    }
-    if verdict != Verdict::No && !common.quiet {
-        add!(out, "  {:<9}pyrotyp check {}\n", "next", path.display());
-    }
-    out
-}
-
-/// What the image calls itself, if it does, and what it is.
-pub fn headlines(inspection: &Inspection) -> Vec<String> {
-    let kind = match inspection.kind {
-        Kind::Iso9660 => "optical disc image (ISO 9660)",
-        Kind::Disk => "disk image",
-        Kind::Filesystem => "file system image",
-        Kind::Archive => "archive",
-        Kind::Empty => "empty file",
-        Kind::Other => "no image",
-    };
-    let hybrid = inspection.kind == Kind::Iso9660 && inspection.boots.iter().any(|boot| boot.via != Via::ElTorito);
-    let kind = if hybrid { "hybrid image (ISO 9660 and disk)" } else { kind };
-    let mut parts: Vec<String> = inspection.label.iter().cloned().collect();
-    parts.extend([kind.to_owned(), size_words(inspection)]);
-    parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
-    inspection.naming.name.iter().cloned().chain([parts.join(", ")]).collect()
-}
-
-/// Size of the file, and of what is inside where that is known.
-fn size_words(inspection: &Inspection) -> String {
-    let size = human_bytes(inspection.bytes);
-    match &inspection.container {
-        None => size,
-        Some(Container { format, unpacked_bytes: Some(bytes) }) => {
-            format!("{} packed as {format} in {size}", human_bytes(*bytes))
-        }
-        Some(Container { format, unpacked_bytes: None }) => format!("packed as {format} in {size}"),
-    }
-}
-
-fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
-    let liftable = inspection.findings.iter().all(|finding| finding.level != pyrotyp_core::Level::Stop);
-    match verdict {
-        Verdict::Ready => "ready: a stick made from it starts a PC",
-        Verdict::Caution => "caution: a stick made from it may not start every PC",
-        Verdict::No if inspection.findings.iter().any(|finding| finding.id == "unfinished-download") => {
-            "no: it may not be whole yet"
-        }
-        Verdict::No if liftable => "no: a stick made from it starts no PC",
-        Verdict::No => "no: it can't be written",
-    }
-}
-
-fn finding_line(finding: &Finding) -> String {
-    let style = of_level(finding.level);
-    let mut out = format!("  {:<9}{style}{}{style:#}: {}\n", "", finding.id, finding.text);
-    if !finding.next.is_empty() {
-        add!(out, "  {:<11}next: {}\n", "", finding.next);
-    }
-    out
-}
-
-/// Which PCs start from a stick made of the image.
-pub fn boots_line(inspection: &Inspection) -> String {
-    let boots: &[Boot] = &inspection.boots;
-    let is_unseen = inspection.findings.iter().any(|finding| finding.id == "unseen");
-    let from_stick = |firmware| boots.iter().filter(move |b| b.via != Via::ElTorito && b.firmware == firmware);
-    let archs: Vec<&str> = from_stick(Firmware::Uefi).map(|boot| boot_arch_words(boot.arch)).collect();
-    let uefi = match archs.as_slice() {
-        [] if is_unseen => "UEFI: probably".to_owned(),
-        [] => "UEFI: no".to_owned(),
-        archs => format!("UEFI {}: yes", archs.join(", ")),
-    };
-    let bios = if from_stick(Firmware::Bios).next().is_some() { "BIOS: yes" } else { "BIOS: no" };
-    let optical = if boots.iter().any(|boot| boot.via == Via::ElTorito) { "; optical disc: yes" } else { "" };
-    // A signature says nothing of whether the PC trusts it, so that likely is all that can be said.
-    let secure = match from_stick(Firmware::Uefi).map(|boot| boot.signed == Some(true)).reduce(|a, b| a && b) {
-        Some(true) => "; Secure Boot: likely",
-        Some(false) => "; Secure Boot: unlikely",
-        None => "",
-    };
-    format!("{uefi}; {bios}{secure}{optical}")
-}
-
-fn boot_arch_words(arch: &str) -> &str {
-    match arch {
-        "x86-64" => "64-bit",
-        "x86" => "32-bit",
-        "aarch64" => "ARM 64-bit",
-        "arm" => "ARM 32-bit",
-        other => other,
-    }
 }
 
 /// How a comparison came out.

@@ -22,7 +22,11 @@ fn the_cafes_images_are_told_apart() {
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 19.6 MB or more
       size     19573248 bytes in the file, 19573248 declared
+      gpt      partition 1, Live volume, 17.4 MB at byte 32768
+      gpt      partition 2, Start, EFI system partition, 2.1 MB at byte 17459200
       fat      partition 2, 2.1 MB at byte 17459200: x86-64
+      optical  BIOS, no emulation, at byte 17457152
+      optical  UEFI, no emulation, at byte 17459200
       next     pyrotyp check desktop.iso
 
     compact.iso
@@ -33,6 +37,8 @@ fn the_cafes_images_are_told_apart() {
       starts   UEFI: no; BIOS: yes; optical disc: yes
       needs    a drive of 6.1 MB or more
       size     6057984 bytes in the file, 6057984 declared
+      mbr      partition 1, type 17, 6.1 MB at byte 0, active
+      optical  BIOS, no emulation, at byte 6055936
       next     pyrotyp check compact.iso
 
     rescue.iso
@@ -42,7 +48,11 @@ fn the_cafes_images_are_told_apart() {
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 5.2 MB or more
       size     5154816 bytes in the file, 5154816 declared
+      mbr      partition 1, type 17, 5.2 MB at byte 0, active
+      mbr      partition 2, type EF, 2.1 MB at byte 3057664
       fat      partition 2, 2.1 MB at byte 3057664: x86-64
+      optical  BIOS, no emulation, at byte 3055616
+      optical  UEFI, no emulation, at byte 3057664
       next     pyrotyp check rescue.iso
 
     disk.img
@@ -52,6 +62,7 @@ fn the_cafes_images_are_told_apart() {
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely
       needs    a drive of 3.1 MB or more
       size     3145728 bytes in the file, 3145728 declared
+      mbr      partition 2, type EF, 2.1 MB at byte 1048576
       fat      partition 2, 2.1 MB at byte 1048576: x86-64
       next     pyrotyp check disk.img
     ");
@@ -132,10 +143,21 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
     for (sector, id) in [(19, b"BEA01"), (20, b"NSR02")] {
         udf[sector * 2048 + 1..][..5].copy_from_slice(id);
     }
+    // A download that reserved its room and stopped.
+    let mut stopped = DESKTOP.clone();
+    stopped[9_000_000..].fill(0);
+    let mut laid_out = recipe(Tables::None, true);
+    laid_out.files.push(File { path: "EFI/BOOT/bootx64.efi".into(), bytes: b"MZ and so on".to_vec() });
+    let torrent = pyrotyp_sample::torrent(pyrotyp_sample::TorrentKind::First, "a.iso", &RESCUE, 1 << 20);
     let bench = Bench::new()
         .file("empty.iso", b"")
         .file("page.iso", b"\n<!DOCTYPE html><html><body>404 Not Found</body></html>")
-        .file("list.iso", b"0123  some.iso\n")
+        .file("text.iso", b"0123  some.iso\n")
+        .file("list.iso", format!("{}  some.iso\n", "0".repeat(64)).as_bytes())
+        .file("signature.iso", include_bytes!("../signed/list.sig"))
+        .file("torrent.iso", &torrent)
+        .file("stopped.iso", &stopped)
+        .file("tree.iso", &laid_out.build())
         .file("zeros.iso", &[0; 100_000])
         .file("noise.iso", &pyrotyp_sample::noise(100_000, 3))
         .file("packed.iso", b"\xFD7zXZ\0 and so on")
@@ -150,7 +172,8 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
         .file("udf.iso", &udf)
         .file("still.iso.part", &RESCUE)
         .file("esp.img", &pyrotyp_sample::disk_image("A disk")[2048 * 512..]);
-    let names = "empty page list zeros noise packed archive paper cut damaged half neither optical data udf";
+    let names = "empty page text list signature torrent zeros noise packed archive paper cut stopped damaged half neither \
+                 optical tree data udf";
     let files: Vec<_> = names.split(' ').map(|name| format!("{name}.iso")).collect();
     let told = bench.pyrotyp(&format!("inspect {} esp.img still.iso.part nowhere.iso .", files.join(" ")));
     insta::assert_snapshot!(told, @"
@@ -167,11 +190,29 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
                not-an-image: this is a web page, not an image: the download went wrong
                  next: open it to read what the server said, then download the image again
 
-    list.iso
+    text.iso
       is       no image, 15 bytes
       verdict  no: it can't be written
                not-an-image: this is a text file
                  next: open it to see what was downloaded in place of the image
+
+    list.iso
+      is       no image, 75 bytes
+      verdict  no: it can't be written
+               not-an-image: this is a list of checksums, not the image they belong to
+                 next: give the image; a list beside it is found, or named with --sums
+
+    signature.iso
+      is       no image, 119 bytes
+      verdict  no: it can't be written
+               not-an-image: this is a signature, not the image it belongs to
+                 next: give the image; a signature beside it is found, or named with --signature
+
+    torrent.iso
+      is       no image, 176 bytes
+      verdict  no: it can't be written
+               not-an-image: this is a torrent file, which only says where the image can be had
+                 next: open it with a torrent client to get the image; beside the image, its sums are checked too
 
     zeros.iso
       is       no image, 100 kB
@@ -211,6 +252,15 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
                  next: finish the download (9.6 MB to go), or start it again
       whole    no
 
+    stopped.iso
+      is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
+               LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
+      verdict  no: it may not be whole yet
+               unfinished-download: from about byte 9290376 on its files hold nothing but zeros: the download probably stopped there
+                 next: start the download again, or compare the checksum
+               half-a-table: the backup GPT can't be used, and some firmware then starts nothing: no header at byte 19572736
+                 next: check the image's checksum
+
     damaged.iso
       is       hybrid image (ISO 9660 and disk), 5.2 MB
       verdict  no: it can't be written
@@ -239,6 +289,13 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       is       TEST, optical disc image (ISO 9660), 354 kB, made 2026-11-23 09:30
       verdict  no: a stick made from it starts no PC
                optical-only: it starts from an optical disc only: there is no boot code and no EFI system partition for a stick
+                 next: look for the hybrid or USB edition of this image
+      whole    yes, nothing is missing at the end
+
+    tree.iso
+      is       TEST, optical disc image (ISO 9660), 360 kB, made 2026-11-23 09:30
+      verdict  no: a stick made from it starts no PC
+               needs-laying-out: its program for UEFI (x86-64) lies in the optical volume alone, and no stick starts from that: its files must be laid out on a FAT stick
                  next: look for the hybrid or USB edition of this image
       whole    yes, nothing is missing at the end
 

@@ -23,6 +23,19 @@ impl PlatformId {
     pub const EFI: Self = Self(0xEF);
 }
 
+/// What the firmware imitates for the boot image (§2.2, boot media type).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Emulation {
+    /// Nothing: the image is loaded as it is.
+    None,
+    /// A floppy disk of 1.2, 1.44 or 2.88 MB.
+    Floppy,
+    /// A hard disk.
+    HardDisk,
+    /// A code that the specification does not have.
+    Other(u8),
+}
+
 /// One thing to start.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Entry {
@@ -30,6 +43,8 @@ pub struct Entry {
     pub platform: PlatformId,
     /// Whether it is marked as startable.
     pub bootable: bool,
+    /// As what it is started.
+    pub emulation: Emulation,
     /// First byte of the boot image.
     pub start: u64,
     /// Length that the entry gives, in bytes; some images leave it at one sector of 512.
@@ -79,6 +94,12 @@ fn entry(record: &[u8], platform: PlatformId, bootable: bool) -> Option<Entry> {
     (block != 0).then_some(Entry {
         platform,
         bootable,
+        emulation: match record.get(1)? & 0x0F {
+            0 => Emulation::None,
+            1..=3 => Emulation::Floppy,
+            4 => Emulation::HardDisk,
+            other => Emulation::Other(other),
+        },
         start: u64::from(block).checked_mul(SECTOR as u64)?,
         bytes: u64::from(sectors).checked_mul(512)?,
     })
@@ -94,8 +115,8 @@ mod tests {
         let image = pyrotyp_sample::cafe::desktop().build();
         let catalogue = read(&image, 21 * SECTOR as u64).unwrap().unwrap();
         assert!(catalogue.checksum_ok);
-        let platforms: Vec<_> = catalogue.entries.iter().map(|e| (e.platform, e.bootable)).collect();
-        assert_eq!(platforms, [(PlatformId::BIOS, true), (PlatformId::EFI, true)]);
+        let platforms: Vec<_> = catalogue.entries.iter().map(|e| (e.platform, e.bootable, e.emulation)).collect();
+        assert_eq!(platforms, [(PlatformId::BIOS, true, Emulation::None), (PlatformId::EFI, true, Emulation::None)]);
     }
 
     proptest! {

@@ -35,3 +35,22 @@ pub fn text(data: &[u8], at: usize, len: usize) -> Option<String> {
     let text = text.trim();
     (!text.is_empty()).then(|| text.to_owned())
 }
+
+/// UTF-16, big-endian, up to its first zero; `None` when nothing is left of it.
+pub fn utf16_be(raw: &[u8]) -> Option<String> {
+    utf16(raw.chunks_exact(2).filter_map(|pair| take(pair, 0).map(u16::from_be_bytes)))
+}
+
+/// UTF-16, little-endian, up to its first zero; `None` when nothing is left of it.
+pub fn utf16_le(raw: &[u8]) -> Option<String> {
+    utf16(raw.chunks_exact(2).filter_map(|pair| take(pair, 0).map(u16::from_le_bytes)))
+}
+
+fn utf16(units: impl Iterator<Item = u16>) -> Option<String> {
+    let text: String = char::decode_utf16(units.take_while(|unit| *unit != 0))
+        .map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER))
+        .map(|c| if c.is_control() { ' ' } else { c })
+        .collect();
+    let text = text.trim();
+    (!text.is_empty()).then(|| text.to_owned())
+}

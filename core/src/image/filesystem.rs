@@ -8,6 +8,7 @@ use super::fat::{self, Width};
 use super::field::{take, text, u16_le, u32_le, u64_le};
 use super::iso9660;
 use super::read_at::ReadAt;
+use super::{labels, udf};
 
 /// How much of a volume is looked at, in bytes; btrfs keeps its superblock at 64 KiB.
 pub const HEAD_BYTES: usize = 68 << 10;
@@ -27,9 +28,18 @@ struct Magic {
     name: &'static str,
     at: usize,
     is: &'static [u8],
-    /// Offset and length of the label.
-    label: Option<(usize, usize)>,
+    label: Label,
     bytes: fn(&[u8]) -> Option<u64>,
+}
+
+/// Where a volume's label is.
+enum Label {
+    /// Nowhere that is read here.
+    Unread,
+    /// In the superblock: offset and length.
+    At(usize, usize),
+    /// In a structure that the superblock leads to.
+    Behind(fn(&dyn ReadAt, &[u8]) -> io::Result<Option<String>>),
 }
 
 fn unsaid(_: &[u8]) -> Option<u64> {
@@ -43,7 +53,7 @@ const TABLE: [Magic; 9] = [
         name: "ntfs",
         at: 3,
         is: b"NTFS    ",
-        label: None,
+        label: Label::Behind(labels::ntfs),
         bytes: |raw| u64_le(raw, 40)?.checked_mul(u64::from(u16_le(raw, 11)?)),
     },
     // exFAT specification, §3.1: volume length at 72, in sectors of 2^(byte 108) bytes.
@@ -51,7 +61,7 @@ const TABLE: [Magic; 9] = [
         name: "exfat",
         at: 3,
         is: b"EXFAT   ",
-        label: None,
+        label: Label::Behind(labels::exfat),
         bytes: |raw| u64_le(raw, 72)?.checked_mul(1u64.checked_shl(u32::from(*raw.get(108)?))?),
     },
     // XFS superblock: block size at 4 and blocks at 8, big-endian; name at 108.
@@ -59,35 +69,35 @@ const TABLE: [Magic; 9] = [
         name: "xfs",
         at: 0,
         is: b"XFSB",
-        label: Some((108, 12)),
+        label: Label::At(108, 12),
         bytes: |raw| {
             let block = take(raw, 4).map(u32::from_be_bytes)?;
             take(raw, 8).map(u64::from_be_bytes)?.checked_mul(u64::from(block))
         },
     },
     // LUKS header: label of version 2 at 24.
-    Magic { name: "luks", at: 0, is: b"LUKS\xBA\xBE", label: None, bytes: unsaid },
+    Magic { name: "luks", at: 0, is: b"LUKS\xBA\xBE", label: Label::At(24, 48), bytes: unsaid },
     // Squashfs 4.0 superblock: bytes used at 40.
-    Magic { name: "squashfs", at: 0, is: b"hsqs", label: None, bytes: |raw| u64_le(raw, 40) },
+    Magic { name: "squashfs", at: 0, is: b"hsqs", label: Label::Unread, bytes: |raw| u64_le(raw, 40) },
     // HFS+ volume header at 1024: block size at 40 and blocks at 44, big-endian.
     Magic {
         name: "hfsplus",
         at: 1024,
         is: b"H+\0\x04",
-        label: None,
+        label: Label::Behind(labels::hfsplus),
         bytes: |raw| {
             let number = |at| take(raw, at).map(u32::from_be_bytes).map(u64::from);
             number(1064)?.checked_mul(number(1068)?)
         },
     },
     // Linux swap header: the signature ends the first page; label at 1052.
-    Magic { name: "swap", at: 4086, is: b"SWAPSPACE2", label: Some((1052, 16)), bytes: unsaid },
+    Magic { name: "swap", at: 4086, is: b"SWAPSPACE2", label: Label::At(1052, 16), bytes: unsaid },
     // btrfs superblock at 64 KiB: total bytes at 0x70, label at 0x12B.
     Magic {
         name: "btrfs",
         at: 0x1_0040,
         is: b"_BHRfS_M",
-        label: Some((0x1_012B, 255)),
+        label: Label::At(0x1_012B, 255),
         bytes: |raw| u64_le(raw, 0x1_0070),
     },
     // ext superblock at 1024: label at 120. Which of the family it is follows from the features.
@@ -95,7 +105,7 @@ const TABLE: [Magic; 9] = [
         name: "ext2",
         at: 1080,
         is: &[0x53, 0xEF],
-        label: Some((1144, 16)),
+        label: Label::At(1144, 16),
         bytes: |raw| u64::from(u32_le(raw, 1028)?).checked_mul(1024u64.checked_shl(u32_le(raw, 1048)?)?),
     },
 ];
@@ -120,12 +130,18 @@ pub fn recognise(volume: &dyn ReadAt) -> io::Result<Option<FileSystem>> {
     if let Some(magic) = known {
         return Ok(Some(FileSystem {
             name: if magic.name == "ext2" { ext_name(&head) } else { magic.name },
-            label: magic.label.and_then(|(at, len)| text(&head, at, len)),
+            label: match magic.label {
+                Label::Unread => None,
+                Label::At(at, length) => text(&head, at, length),
+                Label::Behind(read) => read(volume, &head)?,
+            },
             bytes: (magic.bytes)(&head),
         }));
     }
-    let iso = iso9660::read(volume)?.and_then(Result::ok);
-    Ok(iso.map(|iso| FileSystem { name: "iso9660", label: iso.label, bytes: Some(iso.declared_bytes) }))
+    if let Some(iso) = iso9660::read(volume)?.and_then(Result::ok) {
+        return Ok(Some(FileSystem { name: "iso9660", label: iso.label, bytes: Some(iso.declared_bytes) }));
+    }
+    Ok(udf::read(volume)?.map(|udf| FileSystem { name: "udf", label: udf.label, bytes: None }))
 }
 
 /// ext3 has a journal (compatible feature 4); ext4 has extents (incompatible feature 0x40).
@@ -167,12 +183,42 @@ mod tests {
             volume(&parts)
         };
         let volumes = [
-            volume(&[(3, b"NTFS    "), (11, &[0, 2]), (40, &[0, 8])]),
-            volume(&[(3, b"EXFAT   "), (72, &[0, 8]), (108, &[9])]),
+            // Table at cluster 1, records of 1024 bytes; the name's third letter lies where a sector's number is kept.
+            volume(&[
+                (3, b"NTFS    "),
+                (11, &[0, 2, 1]),
+                (40, &[0, 8]),
+                (48, &[1]),
+                (64, &[0xF6]),
+                (512 + 3072, b"FILE\x28\0\x03\0\x01\0"),
+                (512 + 3072 + 20, &[0xF0, 1]),
+                (512 + 3072 + 40, &[1, 0, b'f', 0, 0, 0]),
+                (512 + 3072 + 496, &[0x60, 0, 0, 0, 0x20]),
+                (512 + 3072 + 496 + 16, b"\x08\0\0\0\x0A\0"),
+                (512 + 3072 + 506, b"l\0o\0\x01\0t\0"),
+            ]),
+            // Heap at sector 4, clusters of 2 sectors, root folder in cluster 3.
+            volume(&[
+                (3, b"EXFAT   "),
+                (72, &[0, 8]),
+                (88, &[4]),
+                (96, &[3]),
+                (108, &[9, 1]),
+                (6 * 512 + 32, b"\x83\x04s\0h\0e\0d\0x\0"),
+            ]),
             volume(&[(0, b"XFSB\0\0\x10\0\0\0\0\0\0\0\x01\0"), (108, b"attic")]),
-            volume(&[(0, b"LUKS\xBA\xBE")]),
+            volume(&[(0, b"LUKS\xBA\xBE"), (24, b"vault")]),
             volume(&[(0, b"hsqs"), (40, &[0, 0, 1])]),
-            volume(&[(1024, b"H+\0\x04"), (1064, &[0, 0, 0x10, 0]), (1068, &[0, 0, 1, 0])]),
+            // Catalogue in block 2; nodes of 512 bytes, first leaf is node 3.
+            volume(&[
+                (1024, b"H+\0\x04"),
+                (1064, &[0, 0, 0x10, 0]),
+                (1068, &[0, 0, 1, 0]),
+                (1312, &[0, 0, 0, 2]),
+                (8192 + 24, &[0, 0, 0, 3]),
+                (8192 + 32, &[2, 0]),
+                (8192 + 3 * 512 + 14, b"\0\x0E\0\0\0\x01\0\x04\0y\0a\0r\0d"),
+            ]),
             volume(&[(4086, b"SWAPSPACE2"), (1052, b"night")]),
             volume(&[(0x1_0040, b"_BHRfS_M"), (0x1_0070, &[0, 0, 1]), (0x1_012B, b"garden")]),
             ext(0, 0),
@@ -188,12 +234,12 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
-        ntfs None Some(1048576)
-        exfat None Some(1048576)
+        ntfs Some("loft") Some(1048576)
+        exfat Some("shed") Some(1048576)
         xfs Some("attic") Some(1048576)
-        luks None None
+        luks Some("vault") None
         squashfs None Some(65536)
-        hfsplus None Some(1048576)
+        hfsplus Some("yard") Some(1048576)
         swap Some("night") None
         btrfs Some("garden") Some(65536)
         ext2 Some("cellar") Some(1048576)

@@ -11,6 +11,11 @@ const SMALLEST_SECTOR: u64 = 512;
 /// Notes because of which some PCs may not start.
 const CAUTION: [&str; 3] = ["half-a-table", "no-partition-table", "unseen"];
 
+/// A cylinder of 255 heads and 63 sectors of 512 bytes: what partition entries were once rounded to.
+const CYLINDER: u64 = 255 * 63 * 512;
+/// An entry that begins this early covers the volume, in bytes.
+const COVERS_FROM: u64 = 64 * 512;
+
 const DOWNLOAD_AGAIN: &str = "download it again";
 
 /// Judges the facts; reads nothing.
@@ -22,7 +27,7 @@ pub fn judge(facts: Facts) -> Inspection {
         Some(end) => match facts.bytes {
             None => Whole::Unknown,
             Some(bytes) if end > bytes => Whole::No,
-            Some(_) if has_lost_a_table(&facts) => Whole::Unknown,
+            Some(_) if has_lost_a_table(&facts) || facts.zeros_from.is_some() => Whole::Unknown,
             Some(_) => Whole::Yes,
         },
     };
@@ -45,7 +50,10 @@ pub fn judge(facts: Facts) -> Inspection {
     };
     let needs = facts.bytes.unwrap_or(0).max(declared_bytes.unwrap_or(0));
     let volume = facts.volume.and_then(Result::ok);
-    let label = volume.as_ref().and_then(|volume| volume.label.clone());
+    let label = volume.as_ref().and_then(|volume| {
+        // The label of the volume that holds the real files tells more.
+        volume.udf.as_ref().and_then(|udf| udf.label.clone()).or_else(|| volume.label.clone())
+    });
     let mut naming = facts.naming;
     naming.architecture = naming.architecture.or_else(|| started(&boots));
     Inspection {
@@ -63,6 +71,10 @@ pub fn judge(facts: Facts) -> Inspection {
         needs_bytes: needs.checked_next_multiple_of(SMALLEST_SECTOR).unwrap_or(u64::MAX),
         volume,
         esps: facts.esps,
+        catalogue: facts.catalogue,
+        mbr: facts.mbr.map(|mbr| mbr.entries).unwrap_or_default(),
+        gpt: facts.gpt.map(|gpt| gpt.entries).unwrap_or_default(),
+        apm: facts.apm.unwrap_or_default(),
     }
 }
 
@@ -79,7 +91,10 @@ fn kind(facts: &Facts) -> Kind {
         Kind::Iso9660
     } else if matches!(facts.stranger, Some(Stranger::Archive(_))) {
         Kind::Archive
-    } else if facts.gpt.is_some() || facts.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty()) {
+    } else if facts.gpt.is_some()
+        || facts.apm.is_some()
+        || facts.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty())
+    {
         Kind::Disk
     } else if facts.filesystem.is_some() {
         Kind::Filesystem
@@ -91,10 +106,23 @@ fn kind(facts: &Facts) -> Kind {
 /// The furthest end that any table or volume declares: an ESP often lies behind the end of the ISO volume.
 fn declared(facts: &Facts) -> Option<u64> {
     let volume = facts.volume.iter().flatten().map(|volume| volume.declared_bytes);
-    let mbr = facts.mbr.iter().filter_map(|mbr| mbr.declared_end());
     let gpt = facts.gpt.iter().filter_map(|gpt| gpt.declared_end());
     let filesystem = facts.filesystem.iter().filter_map(|system| system.bytes);
-    volume.chain(mbr).chain(gpt).chain(filesystem).max()
+    // Beside a volume, this map is rounded like the entry below and says nothing of its own.
+    let apm = facts.apm.iter().flatten().filter(|_| facts.volume.is_none());
+    let apm = apm.filter_map(|partition| partition.start.checked_add(partition.bytes));
+    let others = volume.clone().chain(gpt).chain(filesystem).chain(apm).max();
+    let covers = |entry: &mbr::Entry| facts.volume.is_some() && entry.start <= COVERS_FROM && !entry.kind.is_esp();
+    let entries = facts.mbr.iter().flat_map(|mbr| mbr.claims());
+    let (cover, parts): (Vec<_>, Vec<_>) = entries.partition(|entry| covers(entry));
+    let furthest =
+        |entries: Vec<&mbr::Entry>| entries.iter().filter_map(|entry| entry.start.checked_add(entry.bytes)).max();
+    let certain = others.max(furthest(parts));
+    // Hybrid images round the entry that covers them up to a whole cylinder, and are handed out without the rest.
+    let is_there = |end: u64| facts.bytes.is_some_and(|bytes| bytes >= end);
+    let is_rounded = |end: u64| certain.is_some_and(|certain| end.saturating_sub(certain) <= CYLINDER);
+    let cover = furthest(cover).filter(|end| is_there(*end) || !is_rounded(*end));
+    certain.max(cover)
 }
 
 fn boots(facts: &Facts) -> Vec<Boot> {
@@ -170,6 +198,18 @@ fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
         let text = "the El Torito boot catalogue's checksum is wrong; an optical disc may not start";
         findings.push(Finding::note("catalogue-checksum", text));
     }
+    if let Some((one, other)) = facts.mbr.as_ref().and_then(|mbr| mbr.overlapping()) {
+        let text =
+            format!("partitions {one} and {other} of its MBR overlap; a computer may show either of them wrongly");
+        findings.push(Finding::note("overlapping", text));
+    }
+    if let Some(from) = facts.zeros_from {
+        findings.push(Finding::ask(
+            "unfinished-download",
+            format!("from about byte {from} on its files hold nothing but zeros: the download probably stopped there"),
+            "start the download again, or compare the checksum",
+        ));
+    }
     let Some(gpt) = &facts.gpt else { return };
     match (&gpt.primary, &gpt.backup) {
         (Ok(_), Ok(_)) => {}
@@ -223,12 +263,20 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
         }
         return;
     }
-    let is_udf_bridge = facts.volume.iter().flatten().any(|volume| volume.is_udf_bridge);
-    if is_udf_bridge {
+    if facts.volume.iter().flatten().any(|volume| volume.udf.is_some()) {
         findings.push(Finding::ask(
             "needs-laying-out",
             "its files are in a UDF volume for optical discs, and no stick starts from that: they must be laid out on a FAT stick",
             "use the tool that its maker offers for sticks",
+        ));
+    } else if let Some(program) = facts.tree_programs.first() {
+        findings.push(Finding::ask(
+            "needs-laying-out",
+            format!(
+                "its program for UEFI ({}) lies in the optical volume alone, and no stick starts from that: its files must be laid out on a FAT stick",
+                program.arch
+            ),
+            "look for the hybrid or USB edition of this image",
         ));
     } else if !boots.is_empty() {
         findings.push(Finding::ask(

@@ -5,6 +5,7 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+pub mod apm;
 pub mod eltorito;
 pub mod fat;
 mod field;
@@ -12,13 +13,16 @@ pub mod filesystem;
 pub mod gpt;
 pub mod iso9660;
 mod judge;
+mod labels;
 pub mod mbr;
 mod naming;
 pub mod packed;
 mod read_at;
 mod recognise;
+pub mod udf;
 
 use std::io;
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use serde::Serialize;
@@ -173,6 +177,14 @@ pub struct Inspection {
     pub volume: Option<iso9660::Volume>,
     /// The FAT volumes that were looked into.
     pub esps: Vec<EspVolume>,
+    /// What an optical drive offers to start.
+    pub catalogue: Option<eltorito::Catalogue>,
+    /// Partitions of the MBR, logical ones too.
+    pub mbr: Vec<mbr::Entry>,
+    /// Partitions of the GPT.
+    pub gpt: Vec<gpt::Entry>,
+    /// Partitions of an Apple partition map.
+    pub apm: Vec<apm::Partition>,
 }
 
 /// What was read, before anything is judged.
@@ -188,9 +200,14 @@ struct Facts {
     catalogue: Option<eltorito::Catalogue>,
     mbr: Option<mbr::Mbr>,
     gpt: Option<gpt::Gpt>,
+    apm: Option<Vec<apm::Partition>>,
     filesystem: Option<filesystem::FileSystem>,
     esps: Vec<EspVolume>,
     optical_programs: Vec<EfiProgram>,
+    /// Programs that lie in the optical volume's own tree, where no firmware looks on a stick.
+    tree_programs: Vec<EfiProgram>,
+    /// From this byte on, the large files at the end of the volume hold nothing but zeros.
+    zeros_from: Option<u64>,
     naming: Naming,
     /// The file of the volume in which the image ends too early.
     cut_in: Option<String>,
@@ -275,6 +292,10 @@ fn read(image: &dyn ReadAt) -> io::Result<Facts> {
     if facts.filesystem.is_none() || facts.gpt.is_some() {
         facts.mbr = mbr::parse(&head, sector_bytes);
     }
+    if let Some(mbr) = &mut facts.mbr {
+        mbr::read_logical(image, mbr, sector_bytes)?;
+    }
+    facts.apm = apm::read(image)?;
     if let Some(at) = facts.volume.as_ref().and_then(|volume| volume.as_ref().ok()?.boot_catalogue) {
         facts.catalogue = eltorito::read(image, at)?;
     }
@@ -282,6 +303,8 @@ fn read(image: &dyn ReadAt) -> io::Result<Facts> {
     facts.optical_programs = optical_programs(image, &facts)?;
     if let Some(Ok(volume)) = &facts.volume {
         facts.naming = naming::read(image, volume)?;
+        facts.tree_programs = tree_programs(image, volume)?;
+        facts.zeros_from = zeros_from(image, volume)?;
         if image.size() < volume.declared_bytes {
             facts.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
         }
@@ -330,21 +353,90 @@ const EFI_PROGRAMS: [(&str, &str); 6] = [
     ("BOOTLOONGARCH64.EFI", "loongarch64"),
 ];
 
+/// The folder in which it looks for them, and how much of one is read, in bytes.
+const EFI_FOLDER: &str = "EFI/BOOT";
+const PROGRAM_HEAD: usize = 1024;
+
 /// The programs that UEFI starts from the FAT volume at `start`; `None` if it is no FAT volume.
 fn efi_programs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<Vec<EfiProgram>>> {
     let volume = Part { whole: image, start, bytes };
     let Some(fat) = fat::read(&volume)? else { return Ok(None) };
     let mut programs = Vec::new();
-    for file in fat.list(&volume, "EFI/BOOT")?.unwrap_or_default() {
+    for file in fat.list(&volume, EFI_FOLDER)?.unwrap_or_default() {
         let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
-        let mut head = [0u8; 1024];
+        let mut head = [0u8; PROGRAM_HEAD];
         let count = fat.head_of(&volume, &file, &mut head)?;
-        let head = head.get(..count).unwrap_or_default();
-        if head.starts_with(b"MZ") {
-            programs.push(EfiProgram { arch, signed: is_signed(head).unwrap_or(false) });
-        }
+        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
     }
     Ok(Some(programs))
+}
+
+fn program(arch: &'static str, head: &[u8]) -> Option<EfiProgram> {
+    head.starts_with(b"MZ").then(|| EfiProgram { arch, signed: is_signed(head).unwrap_or(false) })
+}
+
+/// The programs for UEFI in the tree of the optical volume.
+fn tree_programs(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Vec<EfiProgram>> {
+    let mut programs = Vec::new();
+    for (file, extent) in volume.files_in(image, EFI_FOLDER)? {
+        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };
+        let mut head = [0u8; PROGRAM_HEAD];
+        let length = usize::try_from(extent.bytes).unwrap_or(usize::MAX).min(PROGRAM_HEAD);
+        let count = image.fill_at(extent.start, head.get_mut(..length).unwrap_or_default())?;
+        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
+    }
+    Ok(programs)
+}
+
+/// A file of this size is looked into when zeros are searched, in bytes; and how many places are, of what size.
+const LARGE: u64 = 1 << 20;
+const PROBES: u64 = 48;
+const PROBE: usize = 512;
+/// Most files that are asked for their place: large ones lie in the first folders.
+const FILES_MOST: usize = 4096;
+/// So many of the places in a row, up to the end, are no accident.
+const ZEROS_LEAST: u64 = 3;
+
+/// Where the largest file begins to hold nothing but zeros, if all that lies behind is zeros too: a download that
+/// reserved its room and then stopped looks like this.
+fn zeros_from(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Option<u64>> {
+    let mut files: Vec<iso9660::Extent> = Vec::new();
+    volume.files(image, &mut |_, extent| {
+        files.push(extent);
+        if files.len() < FILES_MOST { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    })?;
+    let end = |extent: &iso9660::Extent| extent.start.saturating_add(extent.bytes);
+    let largest = files.iter().max_by_key(|extent| extent.bytes);
+    let Some(largest) = largest.filter(|extent| extent.bytes >= LARGE && end(extent) <= image.size()) else {
+        return Ok(None);
+    };
+    // A file system may well end with free space, but for a packed one.
+    let inner = filesystem::recognise(&Part { whole: image, start: largest.start, bytes: largest.bytes })?;
+    if inner.is_some_and(|inner| inner.name != "squashfs") {
+        return Ok(None);
+    }
+    let is_zero = |at: u64, length: u64| {
+        let mut probe = [0u8; PROBE];
+        let length = usize::try_from(length).unwrap_or(PROBE).min(PROBE);
+        let count = image.fill_at(at, probe.get_mut(..length).unwrap_or_default())?;
+        io::Result::Ok(count == length && probe.iter().take(count).all(|byte| *byte == 0))
+    };
+    let mut behind = files.iter().filter(|extent| extent.start >= end(largest) && extent.bytes > 0);
+    for extent in behind.by_ref().take(usize::try_from(PROBES).unwrap_or_default()) {
+        if !is_zero(extent.start, extent.bytes)? {
+            return Ok(None);
+        }
+    }
+    let step = largest.bytes.checked_div(PROBES).unwrap_or(1).max(PROBE as u64);
+    let mut first = None;
+    for probe in 1..=PROBES {
+        let at = end(largest).saturating_sub(probe.saturating_mul(step));
+        if at < largest.start || !is_zero(at, PROBE as u64)? {
+            return Ok(first.filter(|_| probe > ZEROS_LEAST));
+        }
+        first = Some(at);
+    }
+    Ok(first)
 }
 
 /// Whether a program's table of certificates has any content (PE/COFF specification, "Optional Header Data Directories").

@@ -1,24 +1,22 @@
 //! ISO 9660: is this an optical image, how long should it be, and which file lies where?
 //!
 //! Source: ECMA-119, 2nd edition, §8 (descriptors) and §9 (directory records). It counts byte positions (BP)
-//! from 1; offsets here count from 0. Rock Ridge names: IEEE P1282 draft 1.12, §4.1.4.
+//! from 1; offsets here count from 0. Joliet: Joliet specification (1995), §"Escape sequences".
 //! Promise: any bytes give an answer or an error, never a panic, in memory bounded by [`FOLDERS_MOST`] and [`FOLDER_BYTES_MOST`].
 
-use std::collections::{BTreeSet, VecDeque};
-use std::io;
-use std::ops::ControlFlow;
+mod tree;
 
-use super::field::{both32, take, text, u16_le, u32_le};
+use std::io;
+
+use super::field::{both32, take, text, u16_le, u32_le, utf16_be};
 use super::read_at::{ReadAt, read_block};
+use super::udf;
+pub use tree::{FOLDER_BYTES_MOST, FOLDERS_MOST};
 
 /// Size of a descriptor, in bytes (§6.1.2).
 pub const SECTOR: usize = 2048;
 /// The first descriptor's sector (§6.2.1: the system area takes sectors 0 to 15).
 const FIRST_DESCRIPTOR: u64 = 16;
-/// Begins and names the extended descriptors behind the terminator (ECMA-167, 2/9.2, 3/9.1).
-const EXTENDED_AREA: [u8; 5] = *b"BEA01";
-const UDF_2: [u8; 5] = *b"NSR02";
-const UDF_3: [u8; 5] = *b"NSR03";
 /// Most descriptors looked at before giving up on a terminator.
 const DESCRIPTORS_MOST: u64 = 32;
 
@@ -30,23 +28,17 @@ const LOGICAL_BLOCK_SIZE: usize = 128; //    129–132     8.4.12   u16 little, 
 const ROOT_RECORD: usize = 156; //           157–190     8.4.18   directory record
 const CREATED: usize = 813; //               814–830     8.4.26   digits
 
-//   of a directory record:                   BP         §        type
+const ESCAPE: usize = 88; //                  89–120     8.5.6    of a supplementary descriptor
+const JOLIET: [&[u8]; 3] = [b"%/@", b"%/C", b"%/E"];
+
+//   of the root's directory record:          BP         §        type
 const EXTENT: usize = 2; //                    3–10      9.1.3    u32 little, then big; blocks
 const DATA_LENGTH: usize = 10; //             11–18      9.1.4    u32 little, then big; bytes
-const FLAGS: usize = 25; //                   26         9.1.6    bits
-const NAME_LENGTH: usize = 32; //             33         9.1.10   u8
-const NAME: usize = 33; //                    34–        9.1.11   d-characters
-const FLAG_FOLDER: u8 = 2;
 
 /// Boot system identifier of an El Torito record (El Torito 1.0, figure 7, offset 7).
 const EL_TORITO: &[u8] = b"EL TORITO SPECIFICATION";
 /// Where that record names the catalogue's sector (figure 7, offset 71).
 const CATALOGUE: usize = 71;
-
-/// Most folders that a walk enters.
-pub const FOLDERS_MOST: usize = 4096;
-/// Most bytes of one folder that a walk reads.
-pub const FOLDER_BYTES_MOST: u64 = 4 << 20;
 
 /// Why a volume that calls itself ISO 9660 can't be one.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -101,8 +93,10 @@ pub struct Volume {
     pub created: Option<String>,
     /// First byte of the El Torito boot catalogue.
     pub boot_catalogue: Option<u64>,
-    /// Whether a UDF volume lies beside it, which then holds the real files (ECMA-167, 3rd edition, 3/9.1).
-    pub is_udf_bridge: bool,
+    /// The UDF volume that lies beside it, which then holds the real files.
+    pub udf: Option<udf::Udf>,
+    /// Whether names and folders are those of the Joliet tree, because the other has short names only.
+    pub is_joliet: bool,
     block_bytes: u64,
 }
 
@@ -113,19 +107,12 @@ pub struct Volume {
 pub fn read(image: &dyn ReadAt) -> io::Result<Option<Result<Volume, VolumeFault>>> {
     let mut volume = None;
     let mut catalogue = None;
-    let mut is_udf_bridge = false;
-    let mut is_iso_done = false;
+    let mut joliet = None;
     for index in 0..DESCRIPTORS_MOST {
         let at = FIRST_DESCRIPTOR.saturating_add(index).saturating_mul(SECTOR as u64);
         let Some(raw) = read_block::<SECTOR>(image, at)? else { break };
-        match take(raw.as_slice(), 1) {
-            Some(STANDARD_ID) if !is_iso_done => {}
-            Some(EXTENDED_AREA) => continue,
-            Some(UDF_2 | UDF_3) => {
-                is_udf_bridge = true;
-                break;
-            }
-            _ => break,
+        if take(raw.as_slice(), 1) != Some(STANDARD_ID) {
+            break;
         }
         match raw.first() {
             Some(0) if raw.get(7..).is_some_and(|id| id.starts_with(EL_TORITO)) => {
@@ -133,38 +120,59 @@ pub fn read(image: &dyn ReadAt) -> io::Result<Option<Result<Volume, VolumeFault>
                     u32_le(raw.as_slice(), CATALOGUE).and_then(|sector| u64::from(sector).checked_mul(SECTOR as u64));
             }
             Some(1) if volume.is_none() => volume = Some(primary(raw.as_slice())),
-            Some(255) => is_iso_done = true,
+            Some(2) if raw.get(ESCAPE..).is_some_and(|escape| JOLIET.iter().any(|known| escape.starts_with(known))) => {
+                joliet = Some(raw);
+            }
+            Some(255) => break,
             _ => {}
         }
     }
-    Ok(volume.map(|volume| volume.map(|volume| Volume { boot_catalogue: catalogue, is_udf_bridge, ..volume })))
+    let Some(volume) = volume else { return Ok(None) };
+    let udf = udf::read(image)?;
+    let Ok(volume) = volume else { return Ok(Some(volume)) };
+    let mut volume = Volume { boot_catalogue: catalogue, udf, ..volume };
+    if let Some(raw) = joliet {
+        volume.label = volume.label.or_else(|| utf16_be(raw.get(VOLUME_ID..VOLUME_ID.saturating_add(32))?));
+        if let Ok(root) = root(raw.as_slice(), volume.block_bytes)
+            && !tree::has_rock_ridge(image, &volume.root)?
+        {
+            (volume.root, volume.is_joliet) = (root, true);
+        }
+    }
+    Ok(Some(Ok(volume)))
+}
+
+/// A number that is stored in both byte orders.
+fn number(raw: &[u8], field: &'static str, at: usize) -> Result<u32, VolumeFault> {
+    both32(raw, at).ok_or_else(|| VolumeFault::TwoAnswers {
+        field,
+        at,
+        little: take(raw, at).map(u32::from_le_bytes).unwrap_or_default(),
+        big: take(raw, at.saturating_add(4)).map(u32::from_be_bytes).unwrap_or_default(),
+    })
+}
+
+fn root(raw: &[u8], block_bytes: u64) -> Result<Extent, VolumeFault> {
+    let block = number(raw, "root folder's place", ROOT_RECORD.saturating_add(EXTENT))?;
+    let bytes = number(raw, "root folder's length", ROOT_RECORD.saturating_add(DATA_LENGTH))?;
+    Ok(Extent { start: u64::from(block).saturating_mul(block_bytes), bytes: u64::from(bytes) })
 }
 
 fn primary(raw: &[u8]) -> Result<Volume, VolumeFault> {
-    let number = |field, at| match both32(raw, at) {
-        Some(value) => Ok(value),
-        None => Err(VolumeFault::TwoAnswers {
-            field,
-            at,
-            little: take(raw, at).map(u32::from_le_bytes).unwrap_or_default(),
-            big: take(raw, at.saturating_add(4)).map(u32::from_be_bytes).unwrap_or_default(),
-        }),
-    };
-    let blocks = number("volume space size", VOLUME_SPACE_SIZE)?;
+    let blocks = number(raw, "volume space size", VOLUME_SPACE_SIZE)?;
     let block = u16_le(raw, LOGICAL_BLOCK_SIZE).unwrap_or_default();
     if !matches!(block, 512 | 1024 | 2048) {
         return Err(VolumeFault::BlockSize { found: block });
     }
     let block_bytes = u64::from(block);
-    let root_block = number("root folder's place", ROOT_RECORD.saturating_add(EXTENT))?;
-    let root_bytes = number("root folder's length", ROOT_RECORD.saturating_add(DATA_LENGTH))?;
     Ok(Volume {
         label: text(raw, VOLUME_ID, 32),
         declared_bytes: u64::from(blocks).saturating_mul(block_bytes),
-        root: Extent { start: u64::from(root_block).saturating_mul(block_bytes), bytes: u64::from(root_bytes) },
+        root: root(raw, block_bytes)?,
         created: text(raw, CREATED, 16).and_then(|digits| date(&digits)),
         boot_catalogue: None,
-        is_udf_bridge: false,
+        udf: None,
+        is_joliet: false,
         block_bytes,
     })
 }
@@ -177,130 +185,9 @@ fn date(digits: &str) -> Option<String> {
     (year != "0000").then(|| format!("{year}-{month}-{day} {hour}:{minute}"))
 }
 
-impl Volume {
-    /// Visits every file of the volume, folder by folder, until `visit` breaks off.
-    ///
-    /// Folders that were seen already, that lie outside the image or that are beyond the limits are passed over:
-    /// a damaged tree gives fewer files, not an error.
-    ///
-    /// # Errors
-    /// When the image can't be read.
-    pub fn files(&self, image: &dyn ReadAt, visit: &mut dyn FnMut(&str, Extent) -> ControlFlow<()>) -> io::Result<()> {
-        let mut seen = BTreeSet::from([self.root.start]);
-        let mut waiting = VecDeque::from([(String::new(), self.root)]);
-        while let Some((path, folder)) = waiting.pop_front() {
-            let length = folder.bytes.min(FOLDER_BYTES_MOST).min(image.size().saturating_sub(folder.start));
-            let mut raw = vec![0u8; usize::try_from(length).unwrap_or_default()];
-            let count = image.fill_at(folder.start, &mut raw)?;
-            raw.truncate(count);
-            for sector in raw.chunks(SECTOR) {
-                let mut rest = sector;
-                while let Some(record) = record_of(rest) {
-                    rest = rest.get(record.len()..).unwrap_or_default();
-                    let Some((name, is_folder, extent)) = self.entry(record) else { continue };
-                    let full = if path.is_empty() { name } else { format!("{path}/{name}") };
-                    if !is_folder {
-                        if visit(&full, extent).is_break() {
-                            return Ok(());
-                        }
-                    } else if seen.len() < FOLDERS_MOST && full.len() < 4096 && seen.insert(extent.start) {
-                        waiting.push_back((full, extent));
-                    }
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// The first `most` bytes of the file at `path`, however its letters are written; `None` if there is no such file.
-    ///
-    /// # Errors
-    /// When the image can't be read.
-    pub fn read_file(&self, image: &dyn ReadAt, path: &str, most: usize) -> io::Result<Option<Vec<u8>>> {
-        let mut found = None;
-        self.files(image, &mut |name, extent| {
-            if name.eq_ignore_ascii_case(path) {
-                found = Some(extent);
-                return ControlFlow::Break(());
-            }
-            ControlFlow::Continue(())
-        })?;
-        let Some(extent) = found else { return Ok(None) };
-        let length = usize::try_from(extent.bytes).unwrap_or(usize::MAX).min(most);
-        let mut bytes = vec![0u8; length];
-        let count = image.fill_at(extent.start, &mut bytes)?;
-        bytes.truncate(count);
-        Ok(Some(bytes))
-    }
-
-    /// The file that holds byte `at` of the image.
-    ///
-    /// # Errors
-    /// When the image can't be read.
-    pub fn file_at(&self, image: &dyn ReadAt, at: u64) -> io::Result<Option<(String, Extent)>> {
-        let mut found = None;
-        self.files(image, &mut |path, extent| {
-            if extent.holds(at) {
-                found = Some((path.to_owned(), extent));
-                return ControlFlow::Break(());
-            }
-            ControlFlow::Continue(())
-        })?;
-        Ok(found)
-    }
-
-    /// Name, whether it is a folder, and place; `None` for the two entries that name the folder itself and its parent.
-    fn entry(&self, record: &[u8]) -> Option<(String, bool, Extent)> {
-        let name_bytes = usize::from(*record.get(NAME_LENGTH)?);
-        let name_end = NAME.checked_add(name_bytes)?;
-        let raw = record.get(NAME..name_end)?;
-        if matches!(raw, [0] | [1] | []) {
-            return None;
-        }
-        let start = u64::from(both32(record, EXTENT)?).checked_mul(self.block_bytes)?;
-        let extent = Extent { start, bytes: u64::from(both32(record, DATA_LENGTH)?) };
-        // The system use field begins at an even offset (§9.1.12).
-        let system_use = record.get(name_end.checked_next_multiple_of(2)?..).unwrap_or_default();
-        let name = rock_ridge_name(system_use).unwrap_or_else(|| plain_name(raw));
-        Some((name, record.get(FLAGS)? & FLAG_FOLDER != 0, extent))
-    }
-}
-
-/// The directory record at the start of `rest`; `None` at the end of the sector's records (§6.8.1.1).
-fn record_of(rest: &[u8]) -> Option<&[u8]> {
-    let length = usize::from(*rest.first()?);
-    rest.get(..length).filter(|_| length > NAME)
-}
-
-/// The name without its version number and trailing full stop (§7.5.1).
-fn plain_name(raw: &[u8]) -> String {
-    let name = String::from_utf8_lossy(raw);
-    let name = name.split(';').next().unwrap_or_default();
-    printable(name.strip_suffix('.').unwrap_or(name))
-}
-
-/// The name that the `NM` entries spell (P1282 §4.1.4): signature, length, version, flags, bytes.
-fn rock_ridge_name(mut field: &[u8]) -> Option<String> {
-    let mut name = Vec::new();
-    while let Some([a, b, length, _version, rest @ ..]) = field.get(..) {
-        let length = usize::from(*length);
-        let body = rest.get(..length.checked_sub(4)?)?;
-        if [*a, *b] == *b"NM" {
-            name.extend_from_slice(body.get(1..)?);
-        }
-        field = field.get(length..)?;
-    }
-    let name = printable(&String::from_utf8_lossy(&name));
-    // A name is one step of a path, whatever the bytes say.
-    (!name.is_empty() && name != "." && name != ".." && !name.contains('/')).then_some(name)
-}
-
-fn printable(name: &str) -> String {
-    name.chars().map(|c| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c }).collect()
-}
-
 #[cfg(test)]
 mod tests {
+    use std::ops::ControlFlow;
     use std::sync::LazyLock;
 
     use super::*;
@@ -366,6 +253,42 @@ mod tests {
         };
         volume(&image).files(&image, &mut visit).unwrap();
         assert_eq!(count, 3, "the files of `boot` are out of reach");
+    }
+
+    #[test]
+    fn joliet_names_are_used_where_there_are_no_others() {
+        let mut image = SAMPLE.clone();
+        let joliet_root = (image.len() / SECTOR) as u32;
+        let root = volume(&image).root.start as usize;
+        let rock_ridge = image[root..root + SECTOR].to_vec();
+        let mut record = image[root..root + 34].to_vec();
+        record[EXTENT..EXTENT + 4].copy_from_slice(&joliet_root.to_le_bytes());
+        record[EXTENT + 4..EXTENT + 8].copy_from_slice(&joliet_root.to_be_bytes());
+        // A supplementary descriptor in the place of the terminator, which moves on by one.
+        let mut second = image[DESCRIPTOR..DESCRIPTOR + SECTOR].to_vec();
+        second[0] = 2;
+        second[ESCAPE..ESCAPE + 3].copy_from_slice(b"%/E");
+        second[ROOT_RECORD..ROOT_RECORD + 34].copy_from_slice(&record);
+        image.copy_within(DESCRIPTOR + 2 * SECTOR..DESCRIPTOR + 3 * SECTOR, DESCRIPTOR + 3 * SECTOR);
+        image[DESCRIPTOR + 2 * SECTOR..DESCRIPTOR + 3 * SECTOR].copy_from_slice(&second);
+        // Its root folder: one file of 46 bytes in block 30.
+        let name: Vec<u8> = "Größe.txt;1".encode_utf16().flat_map(u16::to_be_bytes).collect();
+        let mut file = vec![0u8; 33];
+        file[EXTENT] = 30;
+        file[EXTENT + 7] = 30;
+        file[DATA_LENGTH] = 46;
+        file[DATA_LENGTH + 7] = 46;
+        file[32] = name.len() as u8;
+        file.extend_from_slice(&name);
+        file.push(0);
+        file[0] = file.len() as u8;
+        file.resize(SECTOR, 0);
+        image.extend_from_slice(&file);
+        assert!(!volume(&image).is_joliet, "Rock Ridge names are there");
+        let hidden: Vec<u8> = rock_ridge.iter().map(|byte| if *byte == b'N' { b'X' } else { *byte }).collect();
+        image[root..root + SECTOR].copy_from_slice(&hidden);
+        let (path, extent) = volume(&image).file_at(&image, 30 * SECTOR as u64 + 45).unwrap().unwrap();
+        assert_eq!((path.as_str(), extent.bytes), ("Größe.txt", 46));
     }
 
     proptest! {

@@ -1,0 +1,305 @@
+//! What an image is, for people: one by one, or several side by side.
+
+use std::fmt::Write;
+use std::path::Path;
+
+use pyrotyp_core::image::eltorito::{Emulation, PlatformId};
+use pyrotyp_core::image::mbr::PartitionType;
+use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use pyrotyp_core::{Finding, human_bytes};
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+use super::style::{FAINT, NAME, of_level, of_verdict};
+use crate::asked::Common;
+
+/// Columns narrower than this can't be read, and more than so many images are shown one by one.
+const COLUMN_LEAST: usize = 24;
+pub const BESIDE_MOST: usize = 6;
+const HEADING: usize = 14;
+
+/// Writing to a string never fails, so the result of `write!` is dropped.
+macro_rules! add {
+    ($out:expr, $($arg:tt)*) => { let _ = write!($out, $($arg)*); };
+}
+
+/// Several images side by side, on `width` columns: what differs is marked.
+pub fn side_by_side(seen: &[(&Path, Inspection)], width: usize, common: &Common) -> String {
+    let mut out = String::new();
+    let fit = (width.saturating_sub(HEADING) / COLUMN_LEAST).clamp(1, seen.len());
+    let bands = seen.len().div_ceil(fit);
+    let each = seen.len().div_ceil(bands);
+    let column = (width.saturating_sub(HEADING) / each).max(COLUMN_LEAST);
+    let rows: Vec<Vec<(&str, String)>> = seen.iter().map(|(path, inspection)| row_cells(path, inspection)).collect();
+    let differs = |row: usize| rows.iter().any(|cells| rows.first().is_some_and(|first| first[row].1 != cells[row].1));
+    for (band, images) in rows.chunks(each).enumerate() {
+        if band > 0 {
+            out.push('\n');
+        }
+        let count = images.first().map_or(0, Vec::len);
+        for row in 0..count {
+            if images.iter().all(|cells| cells[row].1.is_empty()) {
+                continue;
+            }
+            let wrapped: Vec<Vec<String>> = images.iter().map(|cells| wrap(&cells[row].1, column - 2)).collect();
+            let lines = wrapped.iter().map(Vec::len).max().unwrap_or(1);
+            for line in 0..lines {
+                let (heading, mark) = match (line, row, differs(row)) {
+                    (0, 0, _) => (images[0][row].0, ' '),
+                    (0, _, true) => (images[0][row].0, '*'),
+                    (0, _, false) => (images[0][row].0, ' '),
+                    _ => ("", ' '),
+                };
+                let mut text = format!("{mark} {heading:<0$}", HEADING - 2);
+                for cell in &wrapped {
+                    let part = cell.get(line).map_or("", String::as_str);
+                    text.push_str(part);
+                    text.push_str(&" ".repeat(column - part.width()));
+                }
+                let style = if row == 0 { NAME } else { anstyle::Style::new() };
+                add!(out, "{style}{}{style:#}\n", text.trim_end());
+            }
+        }
+    }
+    let verdict = if (1..rows[0].len()).any(differs) {
+        "* differs"
+    } else {
+        "nothing here tells them apart; only their checksums can"
+    };
+    add!(out, "{FAINT}{verdict}{FAINT:#}\n");
+    for (path, inspection) in seen.iter().filter(|(_, inspection)| !inspection.findings.is_empty()) {
+        add!(out, "\n{NAME}{}{NAME:#}\n", path.display());
+        inspection.findings.iter().for_each(|finding| out.push_str(&finding_line(finding)));
+    }
+    if !common.quiet && seen.iter().any(|(_, inspection)| inspection.verdict != Verdict::No) {
+        out.push_str("\nnext: pyrotyp check IMAGE; -v shows each by itself with its tables\n");
+    }
+    out
+}
+
+/// What is told of one image, in the same order for all.
+fn row_cells(path: &Path, inspection: &Inspection) -> Vec<(&'static str, String)> {
+    let naming = &inspection.naming;
+    let or_nothing = |part: &Option<String>| part.clone().unwrap_or_default();
+    let is_no = inspection.verdict == Verdict::No;
+    let (uefi, bios, secure) = if is_no { (String::new(), "", "") } else { starts(inspection) };
+    vec![
+        ("image", path.display().to_string()),
+        ("system", or_nothing(&naming.system)),
+        ("version", or_nothing(&naming.version)),
+        ("edition", or_nothing(&naming.edition)),
+        ("processor", naming.architecture.unwrap_or_default().to_owned()),
+        ("label", or_nothing(&inspection.label)),
+        ("kind", kind_words(inspection).to_owned()),
+        ("made", or_nothing(&inspection.created)),
+        ("size", format!("{}, {} bytes", size_words(inspection), inspection.bytes)),
+        ("verdict", verdict_word(inspection.verdict).to_owned()),
+        ("UEFI", uefi),
+        ("BIOS", bios.to_owned()),
+        ("Secure Boot", secure.to_owned()),
+        ("needs", if is_no { String::new() } else { human_bytes(inspection.needs_bytes) }),
+    ]
+}
+
+/// Breaks a text into lines of at most `width` columns, at spaces and dashes where it can.
+fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    let (mut line, mut used) = (String::new(), 0);
+    for c in text.chars() {
+        let wide = c.width().unwrap_or(0);
+        if used + wide > width {
+            let cut = line.rfind([' ', '-', '_', '/']).map_or(line.len(), |place| place + 1);
+            let rest = line.split_off(cut);
+            lines.push(std::mem::replace(&mut line, rest));
+            used = line.width();
+        }
+        line.push(c);
+        used += wide;
+    }
+    lines.push(line);
+    lines
+}
+
+/// What an image is, in a few lines.
+pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> String {
+    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
+    let verdict = inspection.verdict;
+    let style = of_verdict(verdict);
+    for (place, line) in headlines(inspection).iter().enumerate() {
+        add!(out, "  {:<9}{line}\n", if place == 0 { "is" } else { "" });
+    }
+    add!(out, "  {:<9}{style}{}{style:#}\n", "verdict", verdict_words(verdict, inspection));
+    for finding in &inspection.findings {
+        out.push_str(&finding_line(finding));
+    }
+    if inspection.whole != Whole::Unknown {
+        let whole = if inspection.whole == Whole::Yes { "yes, nothing is missing at the end" } else { "no" };
+        add!(out, "  {:<9}{whole}\n", "whole");
+    }
+    if !inspection.boots.is_empty() && verdict != Verdict::No {
+        add!(out, "  {:<9}{}\n", "starts", boots_line(inspection));
+    }
+    if verdict != Verdict::No && inspection.needs_bytes > 0 {
+        let needs = human_bytes(inspection.needs_bytes);
+        add!(out, "  {:<9}a drive of {needs} or more\n", "needs");
+    }
+    if common.verbose {
+        out.push_str(&details(inspection));
+    }
+    if verdict != Verdict::No && !common.quiet {
+        add!(out, "  {:<9}pyrotyp check {}\n", "next", path.display());
+    }
+    out
+}
+
+/// Sizes and tables.
+fn details(inspection: &Inspection) -> String {
+    let mut out = String::new();
+    if let Some(end) = inspection.declared_bytes {
+        add!(out, "  {:<9}{} bytes in the file, {end} declared\n", "size", inspection.bytes);
+    }
+    for entry in inspection.mbr.iter().filter(|entry| entry.kind != PartitionType::GPT_PROTECTIVE) {
+        let (number, kind, size) = (entry.number, entry.kind.0, human_bytes(entry.bytes));
+        let active = if entry.active { ", active" } else { "" };
+        add!(out, "  {:<9}partition {number}, type {kind:02X}, {size} at byte {}{active}\n", "mbr", entry.start);
+    }
+    for entry in &inspection.gpt {
+        let (number, size) = (entry.number, human_bytes(entry.bytes));
+        let name = entry.name.as_deref().unwrap_or("without a name");
+        let esp = if entry.is_esp { ", EFI system partition" } else { "" };
+        add!(out, "  {:<9}partition {number}, {name}{esp}, {size} at byte {}\n", "gpt", entry.start);
+    }
+    for partition in &inspection.apm {
+        let (number, kind, size) = (partition.number, &partition.kind, human_bytes(partition.bytes));
+        add!(out, "  {:<9}partition {number}, {kind}, {size} at byte {}\n", "apple", partition.start);
+    }
+    for esp in &inspection.esps {
+        let place = esp.partition.map_or("whole image".to_owned(), |number| format!("partition {number}"));
+        let archs: Vec<&str> = esp.programs.iter().map(|program| program.arch).collect();
+        let archs = if archs.is_empty() { "nothing to start".into() } else { archs.join(", ") };
+        add!(out, "  {:<9}{place}, {} at byte {}: {archs}\n", "fat", human_bytes(esp.bytes), esp.start);
+    }
+    for entry in inspection.catalogue.iter().flat_map(|catalogue| &catalogue.entries) {
+        let platform = match entry.platform {
+            PlatformId::BIOS => "BIOS".to_owned(),
+            PlatformId::EFI => "UEFI".to_owned(),
+            PlatformId(other) => format!("platform {other:02X}"),
+        };
+        let emulation = match entry.emulation {
+            Emulation::None => "no emulation",
+            Emulation::Floppy => "as a floppy disk",
+            Emulation::HardDisk => "as a hard disk",
+            Emulation::Other(_) => "of no known kind",
+        };
+        add!(out, "  {:<9}{platform}, {emulation}, at byte {}\n", "optical", entry.start);
+    }
+    out
+}
+
+/// What the image calls itself, if it does, and what it is.
+pub fn headlines(inspection: &Inspection) -> Vec<String> {
+    let mut parts: Vec<String> = inspection.label.iter().cloned().collect();
+    parts.extend([kind_words(inspection).to_owned(), size_words(inspection)]);
+    parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
+    inspection.naming.name.iter().cloned().chain([parts.join(", ")]).collect()
+}
+
+fn kind_words(inspection: &Inspection) -> &'static str {
+    match inspection.kind {
+        Kind::Iso9660 if inspection.boots.iter().any(|boot| boot.via != Via::ElTorito) => {
+            "hybrid image (ISO 9660 and disk)"
+        }
+        Kind::Iso9660 => "optical disc image (ISO 9660)",
+        Kind::Disk => "disk image",
+        Kind::Filesystem => "file system image",
+        Kind::Archive => "archive",
+        Kind::Empty => "empty file",
+        Kind::Other => "no image",
+    }
+}
+
+/// Size of the file, and of what is inside where that is known.
+fn size_words(inspection: &Inspection) -> String {
+    let size = human_bytes(inspection.bytes);
+    match &inspection.container {
+        None => size,
+        Some(Container { format, unpacked_bytes: Some(bytes) }) => {
+            format!("{} packed as {format} in {size}", human_bytes(*bytes))
+        }
+        Some(Container { format, unpacked_bytes: None }) => format!("packed as {format} in {size}"),
+    }
+}
+
+fn verdict_word(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Ready => "ready",
+        Verdict::Caution => "caution",
+        Verdict::No => "no",
+    }
+}
+
+fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
+    let liftable = inspection.findings.iter().all(|finding| finding.level != pyrotyp_core::Level::Stop);
+    match verdict {
+        Verdict::Ready => "ready: a stick made from it starts a PC",
+        Verdict::Caution => "caution: a stick made from it may not start every PC",
+        Verdict::No if inspection.findings.iter().any(|finding| finding.id == "unfinished-download") => {
+            "no: it may not be whole yet"
+        }
+        Verdict::No if liftable => "no: a stick made from it starts no PC",
+        Verdict::No => "no: it can't be written",
+    }
+}
+
+/// A finding and its next step.
+pub fn finding_line(finding: &Finding) -> String {
+    let style = of_level(finding.level);
+    let mut out = format!("  {:<9}{style}{}{style:#}: {}\n", "", finding.id, finding.text);
+    if !finding.next.is_empty() {
+        add!(out, "  {:<11}next: {}\n", "", finding.next);
+    }
+    out
+}
+
+/// Which PCs start from a stick made of the image.
+pub fn boots_line(inspection: &Inspection) -> String {
+    let (uefi, bios, secure) = starts(inspection);
+    let uefi = match uefi.strip_prefix("yes, ") {
+        Some(archs) => format!("UEFI {archs}: yes"),
+        None => format!("UEFI: {uefi}"),
+    };
+    let secure = if secure.is_empty() { String::new() } else { format!("; Secure Boot: {secure}") };
+    let is_optical = inspection.boots.iter().any(|boot| boot.via == Via::ElTorito);
+    let optical = if is_optical { "; optical disc: yes" } else { "" };
+    format!("{uefi}; BIOS: {bios}{secure}{optical}")
+}
+
+/// Whether UEFI, BIOS and Secure Boot start a stick made of the image.
+fn starts(inspection: &Inspection) -> (String, &'static str, &'static str) {
+    let boots: &[Boot] = &inspection.boots;
+    let is_unseen = inspection.findings.iter().any(|finding| finding.id == "unseen");
+    let from_stick = |firmware| boots.iter().filter(move |b| b.via != Via::ElTorito && b.firmware == firmware);
+    let archs: Vec<&str> = from_stick(Firmware::Uefi).map(|boot| boot_arch_words(boot.arch)).collect();
+    let uefi = match archs.as_slice() {
+        [] if is_unseen => "probably".to_owned(),
+        [] => "no".to_owned(),
+        archs => format!("yes, {}", archs.join(", ")),
+    };
+    let bios = if from_stick(Firmware::Bios).next().is_some() { "yes" } else { "no" };
+    // A signature says nothing of whether the PC trusts it, so that likely is all that can be said.
+    let secure = match from_stick(Firmware::Uefi).map(|boot| boot.signed == Some(true)).reduce(|a, b| a && b) {
+        Some(true) => "likely",
+        Some(false) => "unlikely",
+        None => "",
+    };
+    (uefi, bios, secure)
+}
+
+fn boot_arch_words(arch: &str) -> &str {
+    match arch {
+        "x86-64" => "64-bit",
+        "x86" => "32-bit",
+        "aarch64" => "ARM 64-bit",
+        "arm" => "ARM 32-bit",
+        other => other,
+    }
+}
