@@ -56,14 +56,17 @@ pub fn torrent(kind: TorrentKind, name: &str, bytes: &[u8], piece: usize) -> Vec
     let length = bytes.len();
     let (mut info, mut layers) = (Vec::new(), Vec::new());
     if kind != TorrentKind::First {
-        let sums: Vec<[u8; 32]> = bytes.chunks(piece).map(|piece_bytes| tree_of(piece_bytes, piece)).collect();
-        let root = root(sums.clone(), tree_of(&[], piece));
+        // The tree of a file no longer than one piece is as large as it needs to be, and has no layer.
+        let whole = if length > piece { piece } else { length.div_ceil(16 << 10).next_power_of_two() << 14 };
+        let sums: Vec<[u8; 32]> = bytes.chunks(whole).map(|part| tree_of(part, whole)).collect();
+        let root = root(sums.clone(), tree_of(&[], whole));
         info.extend(b"9:file treed".iter());
         info.extend(string(name.as_bytes()));
         info.extend(format!("d0:d6:lengthi{length}e11:pieces root").bytes());
         info.extend(string(&root));
         info.extend(b"eee");
-        layers = [b"12:piece layersd".to_vec(), string(&root), string(&sums.concat()), b"e".to_vec()].concat();
+        let layer = if length > piece { [string(&root), string(&sums.concat())].concat() } else { Vec::new() };
+        layers = [b"12:piece layersd".to_vec(), layer, b"e".to_vec()].concat();
     }
     if kind != TorrentKind::Second {
         info.extend(format!("6:lengthi{length}e").bytes());

@@ -69,6 +69,72 @@ fn the_cafes_images_are_told_apart() {
 }
 
 #[test]
+fn near_twins_are_put_side_by_side() {
+    let mut other = RESCUE.clone();
+    let place = other.windows(4).position(|four| four == b"look").unwrap();
+    other[place] ^= 1;
+    let bench =
+        Bench::new().file("twin.iso", &other).file("desktop.iso", &DESKTOP).file("cut.iso", &DESKTOP[..9_000_000]);
+    insta::assert_snapshot!(bench.pyrotyp("inspect desktop.iso cut.iso rescue.iso twin.iso"), @"
+    exit 3
+      image       desktop.iso                                cut.iso
+    * system      Larkspur Linux                             Larkspur Linux
+    * version     9.2                                        9.2
+    * edition     Desktop                                    Desktop
+      processor   x86-64                                     x86-64
+    * label       LARKSPUR_92_DESKTOP                        LARKSPUR_92_DESKTOP
+      kind        hybrid image (ISO 9660 and disk)           hybrid image (ISO 9660 and disk)
+      made        2026-11-23 09:30                           2026-11-23 09:30
+    * size        19.6 MB, 19573248 bytes                    9.0 MB, 9000000 bytes
+    * verdict     ready                                      no
+    * UEFI        yes, 64-bit
+    * BIOS        yes
+    * Secure Boot unlikely
+    * needs       19.6 MB
+
+      image       rescue.iso                                 twin.iso
+    * system      WRENFIELD RESCUE                           WRENFIELD RESCUE
+    * version     3                                          3
+      processor   x86-64                                     x86-64
+    * label       WRENFIELD_RESCUE_3                         WRENFIELD_RESCUE_3
+      kind        hybrid image (ISO 9660 and disk)           hybrid image (ISO 9660 and disk)
+      made        2026-11-23 09:30                           2026-11-23 09:30
+    * size        5.2 MB, 5154816 bytes                      5.2 MB, 5154816 bytes
+    * verdict     ready                                      ready
+    * UEFI        yes, 64-bit                                yes, 64-bit
+    * BIOS        yes                                        yes
+    * Secure Boot unlikely                                   unlikely
+    * needs       5.2 MB                                     5.2 MB
+    * differs
+
+    cut.iso
+               cut-short: 10573248 of the declared 19573248 bytes are missing; the file ends within live/system.img
+                 next: finish the download (10.6 MB to go), or start it again
+
+    next: pyrotyp check IMAGE; -v shows each by itself with its tables
+    ");
+    insta::assert_snapshot!(bench.pyrotyp("inspect rescue.iso twin.iso"), @"
+    exit 0
+      image       rescue.iso                                 twin.iso
+      system      WRENFIELD RESCUE                           WRENFIELD RESCUE
+      version     3                                          3
+      processor   x86-64                                     x86-64
+      label       WRENFIELD_RESCUE_3                         WRENFIELD_RESCUE_3
+      kind        hybrid image (ISO 9660 and disk)           hybrid image (ISO 9660 and disk)
+      made        2026-11-23 09:30                           2026-11-23 09:30
+      size        5.2 MB, 5154816 bytes                      5.2 MB, 5154816 bytes
+      verdict     ready                                      ready
+      UEFI        yes, 64-bit                                yes, 64-bit
+      BIOS        yes                                        yes
+      Secure Boot unlikely                                   unlikely
+      needs       5.2 MB                                     5.2 MB
+    nothing here tells them apart; only their checksums can
+
+    next: pyrotyp check IMAGE; -v shows each by itself with its tables
+    ");
+}
+
+#[test]
 fn programs_get_the_promised_keys() {
     let bench = Bench::new().file("desktop.iso", &DESKTOP[..19_000_000]);
     insta::assert_snapshot!(bench.pyrotyp("inspect desktop.iso --json"), @r#"
@@ -347,6 +413,20 @@ fn a_cut_anywhere_is_never_called_whole() {
         assert!(told.starts_with("exit 3"), "{keep}: {told}");
         assert!(told.contains("\"whole\": \"no\""), "{keep}: {told}");
     }
+}
+
+#[test]
+fn an_entry_rounded_up_to_a_cylinder_is_no_cut() {
+    let told = |sectors: u32, keep: usize| {
+        let mut image = RESCUE[..keep].to_vec();
+        image[446 + 12..446 + 16].copy_from_slice(&sectors.to_le_bytes()); // length of the entry that covers the volume
+        Bench::new().file("rounded.iso", &image).pyrotyp("inspect rounded.iso --quiet")
+    };
+    let cylinder = 255 * 63;
+    let rounded = told((RESCUE.len() as u32 / 512).next_multiple_of(cylinder), RESCUE.len());
+    assert!(rounded.contains("ready") && rounded.contains("a drive of 5.2 MB"), "{rounded}");
+    assert!(told(3 * cylinder, RESCUE.len()).contains("cut-short"), "more than a cylinder is missing");
+    assert!(told(cylinder, RESCUE.len() - 2048).contains("cut-short"), "the volume itself is cut");
 }
 
 #[test]

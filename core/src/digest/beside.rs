@@ -299,3 +299,36 @@ fn signatures_beside(image: &Path, name: &str, found: &mut Published, lists: &[L
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lists_are_known_by_their_usual_names_and_signatures_by_theirs() {
+        let lists = "SHA256SUMS sha256sum.txt SHA512SUM MD5SUMS.txt b2sums CHECKSUM larkspur-9.2-CHECKSUM larkspur.DIGESTS sha256.txt";
+        let others = "larkspur.iso README sums.txt checksums.html SHA256SUMS.bak notes.sha";
+        let signed = "SHA256SUMS.asc CHECKSUM.sig MD5SUMS.sign SHA256SUMS.minisig b2sums.gpg";
+        assert!(lists.split(' ').all(|name| is_list(name) && !signed_list(name)), "{lists}");
+        assert!(others.split(' ').all(|name| !is_list(name) && !signed_list(name)), "{others}");
+        assert!(signed.split(' ').all(|name| !is_list(name) && signed_list(name)), "{signed}");
+    }
+
+    #[test]
+    fn only_what_is_signed_counts_of_a_list_that_is_signed_in_place() {
+        let folder = tempfile::tempdir().unwrap();
+        let image = folder.path().join("larkspur.img");
+        let signed = include_str!("../../../cli/tests/signed/clear-signed.asc");
+        let forged = format!("{}  larkspur.img\n", "0".repeat(64));
+        let put = |text: String| std::fs::write(folder.path().join("SHA256SUMS"), text).unwrap();
+        put(signed.to_owned());
+        let found = published(&image, &Given::default()).unwrap();
+        assert_eq!((found.expected.len(), found.signatures.len()), (1, 1));
+        // A line before or behind the signed part is never taken for part of it.
+        for text in [format!("{forged}{signed}"), format!("{signed}{forged}")] {
+            put(text);
+            let found = published(&image, &Given::default()).unwrap();
+            assert!(found.signatures.is_empty(), "no signature is told where more than it covers is read");
+        }
+    }
+}

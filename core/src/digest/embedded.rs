@@ -162,3 +162,47 @@ impl Taker for Summing<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::image::iso9660;
+    use proptest::prelude::*;
+    use std::sync::LazyLock;
+
+    static SAMPLE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::cafe::compact().build());
+
+    fn sum(image: &Vec<u8>) -> EmbeddedReport {
+        let volume = iso9660::read(image).unwrap().unwrap().unwrap();
+        let embedded = embedded(image, &volume).unwrap().unwrap();
+        let mut summing = Summing::new(&embedded);
+        image.chunks(100_003).for_each(|chunk| summing.take(chunk));
+        summing.finish()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+
+        #[test]
+        fn a_changed_byte_lies_in_the_range_that_is_told(place in any::<prop::sample::Index>()) {
+            let mut image = SAMPLE.clone();
+            let report = sum(&image);
+            prop_assert!(report.ok() && report.damaged.is_none());
+            // What lies before the descriptors would change the volume itself, and the last sectors are left out.
+            let at = 40 * SECTOR + place.index(report.bytes as usize - 40 * SECTOR);
+            image[at] ^= 0x10;
+            let (first, last) = sum(&image).damaged.unwrap();
+            prop_assert!((first..=last).contains(&(at as u64)), "{at} is not in {first} to {last}");
+            prop_assert!(last - first < report.bytes / 8, "{first} to {last} locates nothing");
+        }
+
+        #[test]
+        fn no_area_makes_it_panic(area in "\\PC{0,512}", bytes: u64, count in 0u32..100, sums in "[0-9a-f]{0,80}") {
+            let _ = parse(&area, bytes);
+            let text = format!("ISO MD5SUM = {};SKIPSECTORS = 15;FRAGMENT SUMS = {sums};FRAGMENT COUNT = {count};", "0".repeat(32));
+            if let Some(embedded) = parse(&text, bytes) {
+                Summing::new(&embedded).take(&[0; 70_000]);
+            }
+        }
+    }
+}

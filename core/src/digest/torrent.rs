@@ -268,3 +268,63 @@ impl Taker for Comparing<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use pyrotyp_sample::{TorrentKind, noise};
+
+    fn compare(torrent: &Torrent, bytes: &[u8]) -> PiecesReport {
+        let mut comparing = Comparing::new(torrent, "t".to_owned(), bytes.len() as u64);
+        // As it comes from a file: in pieces that fit nothing.
+        bytes.chunks(10_007).for_each(|chunk| comparing.take(chunk));
+        comparing.finish()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(48))]
+
+        #[test]
+        fn a_changed_byte_is_found_in_its_own_piece_and_nowhere_else(
+            length in 1usize..300_000, power in 14u32..18, kind in 0usize..3, place in any::<prop::sample::Index>(),
+        ) {
+            let (mut bytes, piece) = (noise(length, 5), 1usize << power);
+            let kind = [TorrentKind::First, TorrentKind::Second, TorrentKind::Hybrid][kind];
+            let torrent = torrent(&pyrotyp_sample::torrent(kind, "a.iso", &bytes, piece), "a.iso").unwrap();
+            let report = compare(&torrent, &bytes);
+            prop_assert!(report.ok() && report.pieces == length.div_ceil(piece) as u64, "{report:?}");
+            let at = place.index(length);
+            bytes[at] ^= 1;
+            let start = at / piece * piece;
+            let damaged = vec![(start as u64, piece.min(length - start) as u64)];
+            prop_assert_eq!(compare(&torrent, &bytes).damaged, damaged);
+        }
+
+        #[test]
+        fn no_bytes_make_it_panic(raw: Vec<u8>, cut in 0usize..400) {
+            let _ = torrent(&raw, "a");
+            let mut whole = pyrotyp_sample::torrent(TorrentKind::Hybrid, "a", &raw, 16 << 10);
+            whole.truncate(cut);
+            let _ = torrent(&whole, "a");
+        }
+    }
+
+    #[test]
+    fn a_piece_that_another_file_shares_is_not_judged() {
+        // Three files of 10, 20 and 10 bytes in pieces of 16: the second file owns none of them whole.
+        let sums = "x".repeat(3 * SHA1_BYTES);
+        let file = |name: &str, bytes: u32| format!("d6:lengthi{bytes}e4:pathl1:{name}ee");
+        let files = [file("a", 10), file("b", 20), file("c", 10)].concat();
+        let text = format!("d4:infod5:filesl{files}e4:name1:d12:piece lengthi16e6:pieces60:{sums}ee");
+        let report = compare(&torrent(text.as_bytes(), "b").unwrap(), &[0; 20]);
+        assert_eq!((report.pieces, report.unproven_bytes, report.ok()), (0, 20, true));
+        let report = compare(&torrent(text.as_bytes(), "c").unwrap(), &[0; 10]);
+        assert_eq!(
+            (report.unproven_bytes, report.damaged),
+            (2, vec![(2, 8)]),
+            "the last piece ends with the last file"
+        );
+        assert_eq!(torrent(text.as_bytes(), "z"), None);
+    }
+}

@@ -57,6 +57,8 @@ const PAGES: [&str; 4] = ["<!doctype html", "<html", "<head", "<?xml"];
 /// A signature in packets is shorter than this, in bytes, and begins like this: OpenPGP signature packets of version 3 to 6
 /// (RFC 9580, §4.2 and §5.2), with the length in one or two bytes.
 const SIGNATURE_MOST: usize = 4096;
+/// How much of a file is looked at for checksums, in bytes.
+const LIST_HEAD: usize = 2048;
 
 /// What `head`, the first bytes of a file, gives away; `None` when nothing here knows it.
 pub fn stranger(head: &[u8]) -> Option<Stranger> {
@@ -83,7 +85,8 @@ pub fn stranger(head: &[u8]) -> Option<Stranger> {
     if PAGES.iter().any(|page| start.starts_with(page)) {
         return Some(Stranger::Other { what: "a web page, not an image: the download went wrong", next: DOWNLOAD });
     }
-    if !parse(head, None).is_empty() {
+    // A list shows itself within its first lines.
+    if !parse(head.get(..LIST_HEAD.min(head.len())).unwrap_or_default(), None).is_empty() {
         return Some(LIST);
     }
     let is_text = !start.is_empty() && start.chars().all(|c| !c.is_control() || c.is_whitespace());

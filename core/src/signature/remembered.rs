@@ -165,3 +165,49 @@ impl Remembered {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn key(letter: char, comment: &str) -> Key {
+        let number = BASE64.encode(&[b"Ed".as_slice(), &[letter as u8; 40]].concat());
+        Key::read_all(format!("untrusted comment: {comment}\n{number}\n").as_bytes()).unwrap().remove(0)
+    }
+
+    #[test]
+    fn what_is_kept_is_read_again_and_stands_against_another_key() {
+        let state = tempfile::tempdir().unwrap();
+        let (first, second) = (key('a', "Larkspur releases public key"), key('b', "someone"));
+        let mut remembered = Remembered::load(state.path()).unwrap();
+        assert_eq!(remembered.admit(&first, Some("Larkspur Linux")), Ok(true), "never seen: first use");
+        remembered.keep(&first, Some("Larkspur Linux"), Timestamp::UNIX_EPOCH).unwrap();
+        let mut remembered = Remembered::load(state.path()).unwrap();
+        assert_eq!(remembered.admit(&first, Some("Wrenfield Rescue")), Ok(false));
+        // Another owner, and still not for a system that has a key.
+        let refused = remembered.admit(&second, Some("Larkspur Linux")).unwrap_err();
+        assert!(
+            matches!(&refused, Fault::ChangedKey { who, since, .. } if who == "Larkspur Linux" && since == "1970-01-01")
+        );
+        assert_eq!(remembered.admit(&second, Some("Wrenfield Rescue")), Ok(true));
+        assert!(remembered.admit(&key('c', "Larkspur releases"), None).is_err(), "the same owner with another key");
+        remembered.keep(&first, Some("Wrenfield Rescue"), Timestamp::now()).unwrap();
+        let remembered = Remembered::load(state.path()).unwrap();
+        assert!(remembered.admit(&second, Some("Wrenfield Rescue")).is_err());
+        assert_eq!(remembered.entries[0].note.first_used, Timestamp::UNIX_EPOCH.to_string(), "the first use stays");
+    }
+
+    #[test]
+    fn a_damaged_note_is_an_error_and_not_passed_over() {
+        let state = tempfile::tempdir().unwrap();
+        let mut remembered = Remembered::load(state.path()).unwrap();
+        remembered.keep(&key('a', "x"), None, Timestamp::UNIX_EPOCH).unwrap();
+        let path = fs::read_dir(state.path().join("keys")).unwrap().next().unwrap().unwrap().path();
+        let text = fs::read_to_string(&path).unwrap();
+        for damaged in [text.replace("YWFh", "YmJi"), text.replace("key = ", "kay = "), String::new()] {
+            fs::write(&path, damaged).unwrap();
+            let error = Remembered::load(state.path()).unwrap_err();
+            assert!(error.next_step().starts_with("remove it (rm "), "{error}");
+        }
+    }
+}
