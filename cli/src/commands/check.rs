@@ -60,7 +60,9 @@ pub fn examine(
     if cancel.is_set() {
         return Err(CheckError::Stopped.into());
     }
-    let before = Report { signatures, unlisted: published.unlisted.clone(), ..Report::default() };
+    let is_signed = signatures.iter().any(|vouched| vouched.is_good());
+    let missed_key = system.filter(|_| !is_signed).and_then(|system| remembered.key_of(system)).cloned();
+    let before = Report { signatures, missed_key, unlisted: published.unlisted.clone(), ..Report::default() };
     if !before.ok() {
         return Ok(before);
     }
@@ -75,7 +77,7 @@ pub fn examine(
     let done = &mut |done| progress.checked(done);
     let found = digest::check(&*image.file, &published, embedded.as_ref(), cancel, done)?;
     progress.finish();
-    let report = Report { signatures: before.signatures, inside: list, ..found };
+    let report = Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found };
     if report.ok() {
         for vouched in &report.signatures {
             let Some(key) = &vouched.key else { continue };

@@ -9,7 +9,7 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::{Finding, human_bytes};
 
 use super::style::{CARE, NAME, of_level};
-use super::{inspected, table, text};
+use super::{checked, inspected, table, text};
 
 /// A link gives this many bytes a second for each megabit it has, after what the protocol takes.
 const BYTES_PER_MEGABIT: u64 = 85_000;
@@ -64,14 +64,18 @@ fn checksum_words(report: Option<&Report>) -> String {
     let words = words.collect::<Vec<_>>().join(", ");
     match report.proof() {
         Proof::Signed(vouched) => {
-            let owner = vouched.key.as_ref().and_then(|key| key.owner()).unwrap_or("a key that is known".to_owned());
+            let owner = vouched.key.as_ref().map(checked::name_of).unwrap_or_default();
             let first =
                 if vouched.is_first_use { format!(", {CARE}first use of its key{CARE:#}") } else { String::new() };
             let gap = if words.is_empty() { "" } else { ", " };
             format!("{words}{gap}signed by {owner}{first}")
         }
         Proof::Undamaged => format!("{none}; not damaged, by what the image carries inside"),
-        _ => words,
+        Proof::Published | Proof::PublishedWeakly if report.missed_key.is_some() => {
+            format!("{words}, {CARE}not signed, although this system was until now{CARE:#}")
+        }
+        Proof::Published | Proof::PublishedWeakly => words,
+        Proof::Refuted | Proof::Nothing => none,
     }
 }
 

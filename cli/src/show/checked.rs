@@ -5,7 +5,7 @@ use std::path::Path;
 
 use pyrotyp_core::digest::{EmbeddedReport, PiecesReport, Proof, Report};
 use pyrotyp_core::human_bytes;
-use pyrotyp_core::signature::{Fault, Scheme, Vouched};
+use pyrotyp_core::signature::{Fault, Key, Scheme, Vouched};
 
 use super::style::{BAD, CARE, GOOD, NAME};
 use crate::asked::Common;
@@ -25,6 +25,10 @@ pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
     for vouched in &findings.signatures {
         signature(&mut out, vouched);
+    }
+    if let Some(key) = &findings.missed_key {
+        line!(out, "signed", "{CARE}no{CARE:#}, although this system was until now, by {}", name_of(key));
+        line!(out, "", "key {}", key.fingerprint());
     }
     for checked in &findings.checked {
         let (style, word) = if checked.matches() { (GOOD, "matches") } else { (BAD, "does not match") };
@@ -123,15 +127,22 @@ fn embedded(out: &mut String, report: &EmbeddedReport) {
     }
 }
 
+/// The owner of a key, as far as the key says.
+pub fn name_of(key: &Key) -> String {
+    key.owner().unwrap_or("the owner of that key".to_owned())
+}
+
 /// What is proven, in a sentence; nothing when it is refuted.
 fn proven(findings: &Report) -> Option<String> {
     Some(match findings.proof() {
         Proof::Refuted => return None,
         Proof::Signed(vouched) => {
-            let owner = vouched.key.as_ref().and_then(|key| key.owner());
-            format!("the file is the one that {} signed", owner.unwrap_or("the owner of that key".to_owned()))
+            let owner = vouched.key.as_ref().map(name_of).unwrap_or_default();
+            format!("the file is the one that {owner} signed")
         }
-        Proof::Published if findings.signatures.is_empty() => "the file is the one that the list names".to_owned(),
+        Proof::Published if findings.signatures.is_empty() && findings.missed_key.is_none() => {
+            "the file is the one that the list names".to_owned()
+        }
         Proof::Published => "the file is the one that the list names; who made the list is not proven".to_owned(),
         Proof::PublishedWeakly => {
             let names = findings.checked.iter().map(|checked| checked.found.algorithm.to_string());
@@ -159,6 +170,9 @@ fn next(findings: &Report) -> Option<String> {
     let unknown = findings.signatures.iter().find(|vouched| matches!(vouched.fault, Some(Fault::UnknownKey { .. })));
     match (findings.proof(), unknown) {
         (Proof::Refuted, _) => None,
+        (Proof::Published | Proof::PublishedWeakly, None) if findings.missed_key.is_some() => {
+            Some("get the list and its signature from the publisher's own page".to_owned())
+        }
         (Proof::Published | Proof::PublishedWeakly, Some(Vouched { fault: Some(fault), .. })) => {
             Some(fault.next_step())
         }

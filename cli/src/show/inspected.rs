@@ -16,6 +16,8 @@ use crate::asked::Common;
 const COLUMN_LEAST: usize = 24;
 pub const BESIDE_MOST: usize = 6;
 const HEADING: usize = 14;
+/// Place of the verdict among the rows.
+const VERDICT_ROW: usize = 9;
 
 /// Writing to a string never fails, so the result of `write!` is dropped.
 macro_rules! add {
@@ -50,13 +52,23 @@ pub fn side_by_side(seen: &[(&Path, Inspection)], width: usize, common: &Common)
                     _ => ("", ' '),
                 };
                 let mut text = format!("{mark} {heading:<0$}", HEADING - 2);
+                let mut gap = 0;
                 for cell in &wrapped {
                     let part = cell.get(line).map_or("", String::as_str);
-                    text.push_str(part);
-                    text.push_str(&" ".repeat(column - part.width()));
+                    let style = match (row, part) {
+                        (0, _) => NAME,
+                        (VERDICT_ROW, "ready") => of_verdict(Verdict::Ready),
+                        (VERDICT_ROW, "caution") => of_verdict(Verdict::Caution),
+                        (VERDICT_ROW, "no") => of_verdict(Verdict::No),
+                        _ => anstyle::Style::new(),
+                    };
+                    if !part.is_empty() {
+                        add!(text, "{}{style}{part}{style:#}", " ".repeat(gap));
+                        gap = 0;
+                    }
+                    gap += column - part.width();
                 }
-                let style = if row == 0 { NAME } else { anstyle::Style::new() };
-                add!(out, "{style}{}{style:#}\n", text.trim_end());
+                add!(out, "{}\n", text.trim_end());
             }
         }
     }

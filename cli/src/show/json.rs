@@ -131,6 +131,7 @@ struct CheckDoc<'a> {
     unlisted_in: Vec<String>,
     signature: Option<SignatureDoc<'a>>,
     signatures: Vec<SignatureDoc<'a>>,
+    missed_key: Option<String>,
     pieces: Vec<PiecesDoc<'a>>,
     inside: Vec<InsideDoc<'a>>,
     proof: &'static str,
@@ -161,6 +162,7 @@ pub fn check(path: &Path, findings: &Report) -> String {
         unlisted_in: findings.unlisted.iter().map(|list| list.display().to_string()).collect(),
         signature: deciding(&findings.signatures).map(signature),
         signatures: findings.signatures.iter().map(signature).collect(),
+        missed_key: findings.missed_key.as_ref().map(|key| key.fingerprint()),
         pieces: findings.pieces.iter().map(pieces).collect(),
         inside: findings.embedded.iter().map(embedded).chain(findings.inside.iter().map(inside)).collect(),
         proof: match findings.proof() {

@@ -88,6 +88,7 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
       "unlisted_in": [],
       "signature": null,
       "signatures": [],
+      "missed_key": null,
       "pieces": [],
       "inside": [
         {

@@ -54,6 +54,34 @@ fn a_key_given_once_is_remembered_and_a_changed_one_refused() {
 }
 
 #[test]
+fn a_signature_that_was_taken_away_is_missed() {
+    let list = |bench: &Bench| bench.pyrotyp("check rescue.iso --sums SHA256SUMS");
+    let text = "0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933  rescue.iso\n";
+    let signed = pyrotyp_sample::sign(text.as_bytes());
+    let bench = Bench::new()
+        .stick("a", "")
+        .file("SHA256SUMS", text.as_bytes())
+        .file("SHA256SUMS.sig", signed.signature.as_bytes())
+        .file("cafe.pub", signed.key.as_bytes());
+    assert!(bench.pyrotyp("check rescue.iso --key cafe.pub").contains("first use"));
+    assert!(list(&bench).contains("good: SHA256SUMS.sig signs SHA256SUMS"));
+    std::fs::remove_file(bench.path("SHA256SUMS.sig")).unwrap();
+    insta::assert_snapshot!(list(&bench), @"
+    exit 0
+    rescue.iso
+      signed   no, although this system was until now, by Larkspur Linux releases
+               key RWRIQVJCT1VSIdiB+gu6r5Jwb+vXKLrpql2M7kc+KHfdDuBVJUo2Ub4k
+      SHA-256  matches SHA256SUMS
+               0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      inside   md5sum.txt lies in it and names 2 files: all match
+      proven   the file is the one that the list names; who made the list is not proven
+      next     get the list and its signature from the publisher's own page
+    ");
+    let card = bench.at_terminal(&format!("write rescue.iso --to {}", tag_of(&bench, "a")), "\n");
+    insta::assert_snapshot!(card.lines().find(|line| line.contains("checksum")).unwrap(), @"  checksum  SHA-256 matches SHA256SUMS, not signed, although this system was until now");
+}
+
+#[test]
 fn every_form_of_a_good_signature_is_good() {
     let bench = signed!(
         bench(),
@@ -134,7 +162,7 @@ fn each_reason_not_to_believe_a_signature_has_its_own_sentence() {
     });
     insta::assert_snapshot!(told.concat(), @"
     weak.asc --key releases.key
-      weak.asc is no good signature of SHA256SUMS: it rests on SHA1, which can be forged
+      weak.asc is no good signature of SHA256SUMS: it rests on SHA-1, which can be forged
        next: look for a newer signature, or for a signed list of checksums
 
     over.asc --key releases.key

@@ -10,7 +10,7 @@ use super::torrent::{Comparing, PiecesReport};
 use super::{Algorithm, Hashers, Sum, Taker};
 use crate::Cancel;
 use crate::image::ReadAt;
-use crate::signature::Vouched;
+use crate::signature::{Key, Vouched};
 
 /// A checksum that the image should have, and who says so.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -48,6 +48,8 @@ pub struct Report {
     pub unlisted: Vec<PathBuf>,
     /// Who vouches for the lists or the image.
     pub signatures: Vec<Vouched>,
+    /// The key that has signed for this system before, when nothing of what was found is signed by a known key now.
+    pub missed_key: Option<Key>,
     /// How it came out against the pieces of torrents.
     pub pieces: Vec<PiecesReport>,
     /// How it came out against the sum in its volume descriptor.

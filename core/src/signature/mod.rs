@@ -221,7 +221,7 @@ pub enum Fault {
     #[error("it rests on {hash}, which can be forged")]
     Weak {
         /// The hash's name.
-        hash: String,
+        hash: &'static str,
     },
     /// The key is its owner's, and not for signing files.
     #[error("the key {key} that made it is not meant for signing")]

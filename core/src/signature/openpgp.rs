@@ -120,8 +120,14 @@ fn verify_one<'a>(packet: &Packet, signed: Signed<'_>, keys: &'a [Key], now: Tim
     if !matches!(packet.typ(), Some(SignatureType::Binary | SignatureType::Text)) {
         return Err(Fault::NoSignature);
     }
-    if let Some(hash @ (HashAlgorithm::Md5 | HashAlgorithm::Sha1 | HashAlgorithm::Ripemd160)) = packet.hash_alg() {
-        return Err(Fault::Weak { hash: hash.to_string() });
+    let weak = match packet.hash_alg() {
+        Some(HashAlgorithm::Md5) => Some("MD5"),
+        Some(HashAlgorithm::Sha1) => Some("SHA-1"),
+        Some(HashAlgorithm::Ripemd160) => Some("RIPEMD-160"),
+        _ => None,
+    };
+    if let Some(hash) = weak {
+        return Err(Fault::Weak { hash });
     }
     let holds = match &maker {
         Maker::Primary => holds(packet, &certificate.primary_key, signed),

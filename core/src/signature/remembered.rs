@@ -139,6 +139,12 @@ impl Remembered {
         Ok(true)
     }
 
+    /// The key that has signed for `system` before.
+    pub fn key_of(&self, system: &str) -> Option<&Key> {
+        let entries = self.entries.iter().zip(&self.keys);
+        entries.into_iter().find(|(entry, _)| entry.note.signed.iter().any(|known| known == system)).map(|(_, key)| key)
+    }
+
     /// Keeps `key`, and that it signed for `system`. A key given again replaces itself: it may have been renewed.
     ///
     /// # Errors
