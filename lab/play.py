@@ -164,6 +164,7 @@ def a_stick_pulled_out_starts_no_pc(bench: Bench) -> None:
     result = bench.play(
         """
         slow=$(tag Pocket)
+        pyrotyp drives --watch &
         pyrotyp write $DESKTOP --to $slow --unattended; echo "first: $?"
         echo pulled out
         lab_dev stick 20
@@ -175,6 +176,8 @@ def a_stick_pulled_out_starts_no_pc(bench: Bench) -> None:
     said = result["said"]
     expect("first: 6" in said and "the drive is gone" in said, "the unplugging is told", said)
     expect("its head is blank: no PC starts from it" in said, "the head is blank", said)
+    for event in ("attached", "left", "arrived"):
+        expect(re.search(rf"{event} +\S+ +stick, Kestrin Pocket", said) is not None, f"the watch tells: {event}", said)
     expect("second: 0" in said and "\nverified" in said, "written again it is verified", said)
 
 
@@ -200,8 +203,9 @@ def odd_drives_are_told_and_proven(bench: Bench) -> None:
     result = bench.play(
         """
         for name in Large Locked Worn Fake; do
-            pyrotyp write $DESKTOP --to $(tag $name) --unattended; echo "$name: $?"
+            pyrotyp write $DESKTOP --to $(tag $name) --unattended --accept sector-size; echo "$name: $?"
         done
+        pyrotyp write $DESKTOP --to $(tag Large) --unattended; echo "as it is: $?"
         pyrotyp drives --all
         """,
         drives=[Drive("large", vendor="Kestrin", product="Large", serial="KP-1", sector_size=4096),
@@ -210,8 +214,9 @@ def odd_drives_are_told_and_proven(bench: Bench) -> None:
                       faults=[Fault("write", sector=20480)]),
                 Drive("fake", vendor="Kestrin", product="Fake", serial="KP-4", real_size="8M")])
     said = result["said"]
-    for drive, status in (("Large", 0), ("Locked", 5), ("Worn", 6), ("Fake", 7)):
+    for drive, status in (("Large", 0), ("Locked", 5), ("Worn", 6), ("Fake", 7), ("as it is", 5)):
         expect(f"{drive}: {status}" in said, f"{drive} ends with {status}", said)
+    expect("sector-size: its sectors have 4096 bytes" in said, "sectors of another size are told", said)
     expect("write-protected: the drive is write-protected" in said, "write protection is told", said)
     expect(said.count("its head is blank: no PC starts from it") == 2, "two blank heads", said)
     expect(result["drives"]["locked"]["written_bytes"] == 0, "the locked drive got nothing", result["drives"])

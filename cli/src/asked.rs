@@ -75,6 +75,12 @@ pub enum Command {
         /// Show those as well that can't be chosen, and loop devices
         #[arg(long)]
         all: bool,
+        /// Go on telling what arrives and what leaves, until Ctrl-C; with --json, a line each
+        #[arg(long)]
+        watch: bool,
+        /// List everything that can speak against a drive or an image, and what each finding means
+        #[arg(long, conflicts_with_all = ["all", "watch"])]
+        explain: bool,
     },
     /// Write an image to a drive, read it back, and only then make it startable
     Write(Write),

@@ -47,7 +47,9 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     let done = match &asked.command {
         Command::Inspect { images } => commands::inspect::run(images, common),
         Command::Check { image, against } => commands::check::run(image, against, common, cancel),
-        Command::Drives { all } => commands::drives::run(*all, common),
+        Command::Drives { explain: true, .. } => commands::drives::explain(common),
+        Command::Drives { all, watch: true, .. } => commands::drives::watch(*all, common, cancel),
+        Command::Drives { all, .. } => commands::drives::run(*all, common),
         Command::Write(write) => commands::write::run(write, common, cancel),
         Command::Compare { drive, image } => commands::compare::run(drive, image, common, cancel),
         Command::Demo { keep } => commands::demo::run(keep.as_deref(), common, cancel),

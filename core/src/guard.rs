@@ -19,7 +19,7 @@ const fn rule(id: &'static str, level: Level, when: &'static str) -> Rule {
 }
 
 /// Every rule about drives, in the order in which they are looked at.
-pub const RULES: [Rule; 14] = [
+pub const RULES: [Rule; 18] = [
     rule("system-disk", Level::Stop, "the running system needs the drive: root, boot, home or swap"),
     rule("partition-given", Level::Stop, "a partition was named in place of its drive"),
     rule("no-proof", Level::Stop, "nobody confirms the drive, and it was not named by its tag"),
@@ -31,8 +31,12 @@ pub const RULES: [Rule; 14] = [
     rule("internal-disk", Level::Ask, "the drive is inside the PC"),
     rule("external-disk", Level::Ask, "a disk on USB: not removable, or far larger than a stick"),
     rule("virtual-drive", Level::Ask, "a loop device or the like"),
+    rule("sector-size", Level::Ask, "the drive's sectors are not of the size for which the image is laid out"),
     rule("no-serial", Level::Note, "the drive has no usable serial number, so that its tag may fit others"),
     rule("mounted", Level::Note, "the desktop mounted a volume, which the job will unmount"),
+    rule("slow-port", Level::Note, "the drive could be faster than the port or hub that it is plugged into"),
+    rule("far-larger", Level::Note, "the drive is far larger than the image needs"),
+    rule("others-attached", Level::Note, "other drives are attached that could be meant"),
     rule("has-data", Level::Note, "there is something on the drive"),
 ];
 
@@ -52,6 +56,10 @@ pub struct Circumstances {
     pub needs_bytes: Option<u64>,
     /// [`Drive::path`] of the drives that hold the image.
     pub image_on: Vec<String>,
+    /// Size of the sectors in which the image's partition tables count, in bytes; `None` where it has none.
+    pub laid_out_for: Option<u32>,
+    /// Tags of the other drives that could be meant as well.
+    pub others: Vec<String>,
     /// Nobody will be asked to confirm the drive.
     pub unattended: bool,
 }
@@ -120,14 +128,54 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
         )),
         Role::Stick | Role::Card | Role::System => {}
     }
+    if let Some(image) = circumstances.laid_out_for.filter(|image| *image != drive.sector_bytes && drive.bytes > 0) {
+        found.push(Finding::ask(
+            "sector-size",
+            format!(
+                "its sectors have {} bytes, and the image counts in {image}: no PC would start from it",
+                drive.sector_bytes
+            ),
+            "use another stick, or name this finding with --accept sector-size",
+        ));
+    }
+    notes(drive, circumstances, &mut found);
+    found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
+    found
+}
+
+/// From this size on, in bytes, and for an image so many times smaller, a drive may be the wrong one.
+const LARGE_BYTES: u64 = 64_000_000_000;
+const LARGE_TIMES: u64 = 16;
+
+/// What stands in nobody's way.
+fn notes(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>) {
     if drive.tag.is_unsure() && drive.bytes > 0 {
         found.push(Finding::note("no-serial", "it has no usable serial number: another drive may have the same tag"));
+    }
+    if drive.could_be_faster {
+        found.push(Finding::note(
+            "slow-port",
+            "it could be several times faster: it is plugged into a USB 2 port or hub",
+        ));
+    }
+    if let Some(needs) = circumstances.needs_bytes.filter(|needs| *needs > 0)
+        && drive.bytes >= LARGE_BYTES
+        && drive.bytes.checked_div(LARGE_TIMES).is_some_and(|part| part >= needs)
+    {
+        let (has, needs) = (human_bytes(drive.bytes), human_bytes(needs));
+        found.push(Finding::note(
+            "far-larger",
+            format!("it has {has} and the image needs {needs}: is it the right one?"),
+        ));
+    }
+    if !circumstances.others.is_empty() {
+        let others = circumstances.others.join(", ");
+        found
+            .push(Finding::note("others-attached", format!("other drives that could be meant are attached: {others}")));
     }
     if let Some(what) = data_words(drive) {
         found.push(Finding::note("has-data", what));
     }
-    found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
-    found
 }
 
 fn uses(drive: &Drive, found: &mut Vec<Finding>) {

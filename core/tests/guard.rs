@@ -18,6 +18,7 @@ fn stick() -> Drive {
         sector_bytes: 512,
         bus: Bus::Usb,
         link_mbps: Some(480),
+        could_be_faster: false,
         removable: true,
         write_protected: false,
         generation: Some(9),
@@ -41,7 +42,12 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     let mut add = |change: fn(&mut Drive)| {
         let mut drive = stick();
         change(&mut drive);
-        let needs = Circumstances { needs_bytes: Some(8_000_000_001), ..Circumstances::default() };
+        let needs = Circumstances {
+            needs_bytes: Some(8_000_000_001),
+            laid_out_for: Some(512),
+            others: vec!["65387".into(), "NX2T8".into()],
+            ..Circumstances::default()
+        };
         all.push_str(&format!("{}\n", told(&drive, &needs)));
     };
     add(|drive| drive.uses = vec![Use::System { what: "/".into() }, Use::System { what: "swap".into() }]);
@@ -49,6 +55,8 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     add(|drive| drive.uses = vec![Use::Held { by: "dm-0 (cellar-home)".into() }]);
     add(|drive| (drive.bytes, drive.write_protected) = (8_000_000_000, true));
     add(|drive| drive.bytes = 0);
+    add(|drive| (drive.sector_bytes, drive.could_be_faster) = (4096, true));
+    add(|drive| drive.bytes = 256_000_000_000);
     add(|drive| drive.removable = false);
     add(|drive| drive.bytes = 1_000_204_886_016);
     add(|drive| drive.bus = Bus::Nvme);
@@ -68,27 +76,46 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     });
     insta::assert_snapshot!(all, @r#"
     Stop system-disk: this system runs from it (/, swap) -> choose another; no option opens the way to this one
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Stop in-use: it is mounted at /mnt -> make sure that it is not needed, then unmount it: umount /mnt
     Note mounted: mounted at /media/a/B; the job will unmount it
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Stop in-use: it is part of dm-0 (cellar-home) -> make sure that it is not needed, then take that apart first
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Stop too-small: the image needs 8000000512 bytes (8.0 GB), the drive has 8000000000 (8.0 GB) -> choose a drive of 8.0 GB or more
     Stop write-protected: the drive is write-protected -> slide the lock switch of the card or stick; without one, it has given up for good
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Stop no-medium: there is no card in the reader -> put the card in
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+
+    Ask sector-size: its sectors have 4096 bytes, and the image counts in 512: no PC would start from it -> use another stick, or name this finding with --accept sector-size
+    Note slow-port: it could be several times faster: it is plugged into a USB 2 port or hub
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+
+    Note far-larger: it has 256 GB and the image needs 8.0 GB: is it the right one?
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Ask external-disk: this is a disk on USB, not a stick: probably one with somebody's files -> choose a stick, or name this finding with --accept external-disk
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Ask external-disk: 1.0 TB is far larger than a stick: probably a disk with somebody's files -> choose a stick, or name this finding with --accept external-disk
+    Note far-larger: it has 1.0 TB and the image needs 8.0 GB: is it the right one?
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Ask internal-disk: this is a disk inside the PC (NVMe) -> choose a stick, or name this finding with --accept internal-disk
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Ask virtual-drive: this is made by software from /tmp/trial.img -> for tests and trials, name this finding with --accept virtual-drive
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Note no-serial: it has no usable serial number: another drive may have the same tag
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
     Note has-data: holds "HOLIDAY" (fat32, 1.0 GB), an unnamed volume (ext4, 1.0 GB), an unnamed volume (ntfs, 1.0 GB), an unnamed volume (ntfs, 1.0 GB) and 2 more
     "#);
 }
@@ -171,6 +198,7 @@ proptest! {
             needs_bytes: needs,
             image_on: if image_on_it { vec![drive.path.clone()] } else { Vec::new() },
             unattended,
+            ..Circumstances::default()
         };
         let choice = Choice { drive, by, partition };
         let must_stop = dangerous

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pyrotyp_core::digest::{Proof, Report};
-use pyrotyp_core::drive::{After, Choice, Platform, PlatformError, Tag};
+use pyrotyp_core::drive::{After, Choice, Drive, Platform, PlatformError, Role, Tag};
 use pyrotyp_core::guard::{self, Circumstances, Cleared};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::job::{self, Order, Outcome, ReadBack};
@@ -121,11 +121,21 @@ fn with_sudo() -> String {
     format!("sudo {}", words.join(" "))
 }
 
+/// Whether a technician could mean this drive: a stick, or a card, that nothing speaks against.
+fn could_be_meant(drive: &Drive) -> bool {
+    let found = guard::findings(drive, &Circumstances::default());
+    matches!(drive.role(), Role::Stick | Role::Card) && found.iter().all(|finding| finding.level == Level::Note)
+}
+
 fn plan(asked: &Write, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {
     let image = open_image(&asked.image)?;
     fit_to_write(&asked.image, &image.inspection)?;
     let choice = choose_drive(platform, &asked.to, cancel, &|text| say(common, text))?;
+    let is_other = |drive: &&Drive| !drive.is_still(&choice.drive) && could_be_meant(drive);
+    let others = platform.drives()?.iter().filter(is_other).map(|drive| drive.tag.to_string()).collect();
     let circumstances = Circumstances {
+        laid_out_for: image.inspection.sector_bytes,
+        others,
         needs_bytes: Some(image.inspection.needs_bytes),
         image_on: platform.drives_holding(&asked.image)?,
         unattended: asked.unattended,

@@ -2,13 +2,15 @@
 
 use std::path::Path;
 
-use pyrotyp_core::Finding;
+use jiff::Timestamp;
 use pyrotyp_core::digest::{EmbeddedReport, FileList, PiecesReport, Proof, Report};
 use pyrotyp_core::drive::{Bus, Drive, Role};
+use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Difference, JobResult};
 use pyrotyp_core::ledger::Record;
 use pyrotyp_core::signature::Vouched;
+use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
 
 use super::checked::scheme;
@@ -257,6 +259,7 @@ struct DriveDoc<'a> {
     sector_bytes: u32,
     bus: Bus,
     link_mbps: Option<u32>,
+    could_be_faster: bool,
     removable: bool,
     role: Role,
     findings: &'a [Finding],
@@ -266,27 +269,58 @@ struct DriveDoc<'a> {
 
 /// The document of `drives`.
 pub fn drives(shown: &[(Drive, Vec<Finding>)]) -> String {
-    let docs = shown.iter().map(|(drive, findings)| {
-        let partitions = drive.partitions.iter().map(|p| VolumeDoc::of(Some(p.number), &p.volume));
-        DriveDoc {
-            tag: drive.tag.to_string(),
-            path: &drive.path,
-            links: &drive.links,
-            vendor: &drive.vendor,
-            model: &drive.model,
-            serial: &drive.serial,
-            bytes: drive.bytes,
-            sector_bytes: drive.sector_bytes,
-            bus: drive.bus,
-            link_mbps: drive.link_mbps,
-            removable: drive.removable,
-            role: drive.role(),
-            findings,
-            partitions: partitions.collect(),
-            whole: drive.whole.as_ref().map(|volume| VolumeDoc::of(None, volume)),
-        }
-    });
-    document(&docs.collect::<Vec<_>>())
+    document(&shown.iter().map(drive_doc).collect::<Vec<_>>())
+}
+
+fn drive_doc((drive, findings): &(Drive, Vec<Finding>)) -> DriveDoc<'_> {
+    let partitions = drive.partitions.iter().map(|p| VolumeDoc::of(Some(p.number), &p.volume));
+    DriveDoc {
+        tag: drive.tag.to_string(),
+        path: &drive.path,
+        links: &drive.links,
+        vendor: &drive.vendor,
+        model: &drive.model,
+        serial: &drive.serial,
+        bytes: drive.bytes,
+        sector_bytes: drive.sector_bytes,
+        bus: drive.bus,
+        link_mbps: drive.link_mbps,
+        could_be_faster: drive.could_be_faster,
+        removable: drive.removable,
+        role: drive.role(),
+        findings,
+        partitions: partitions.collect(),
+        whole: drive.whole.as_ref().map(|volume| VolumeDoc::of(None, volume)),
+    }
+}
+
+#[derive(Serialize)]
+struct EventDoc<'a> {
+    time: String,
+    event: &'a str,
+    drive: DriveDoc<'a>,
+}
+
+/// One line of `drives --watch`.
+pub fn event(event: &str, judged: &(Drive, Vec<Finding>), time: Timestamp) -> String {
+    let doc = EventDoc { time: time.to_string(), event, drive: drive_doc(judged) };
+    // These values hold nothing that JSON can't.
+    serde_json::to_string(&doc).unwrap_or_default() + "\n"
+}
+
+#[derive(Serialize)]
+struct RuleDoc {
+    id: &'static str,
+    level: Level,
+    about: &'static str,
+    when: &'static str,
+}
+
+/// The document of `drives --explain`.
+pub fn rules(about_drives: &[Rule], about_images: &[Rule]) -> String {
+    let doc = |about| move |rule: &Rule| RuleDoc { id: rule.id, level: rule.level, about, when: rule.when };
+    let all = about_drives.iter().map(doc("drive")).chain(about_images.iter().map(doc("image")));
+    document(&all.collect::<Vec<_>>())
 }
 
 /// The document of `write`.

@@ -1,6 +1,9 @@
-//! The table of drives.
+//! Drives and rules, in lines that stand below each other.
 
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use pyrotyp_core::drive::{Drive, Role};
+use pyrotyp_core::guard::Rule;
 use pyrotyp_core::{Finding, Level, human_bytes};
 use unicode_width::UnicodeWidthStr;
 
@@ -44,6 +47,37 @@ pub fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Common) -
             out.push_str("next: pyrotyp write IMAGE --to TAG\n");
         }
     }
+    out
+}
+
+/// One line of `drives --watch`.
+pub fn event(event: &str, (drive, findings): &(Drive, Vec<Finding>), time: Timestamp) -> String {
+    let time = time.to_zoned(TimeZone::system()).strftime("%H:%M:%S");
+    let style = if event == "left" { FAINT } else { NAME };
+    let [tag, role, name, size, link, path] = cells(drive);
+    let mut out = format!("{time}  {event:<8}  {style}{tag}{style:#}  {role}, {name}, {size}, {link}, {path}\n");
+    if event != "left" {
+        findings.iter().for_each(|finding| out.push_str(&finding_line(finding)));
+    }
+    out
+}
+
+/// Every rule of the guard.
+pub fn rules(about_drives: &[Rule], about_images: &[Rule]) -> String {
+    let mut out = String::new();
+    for (about, rules) in [("about drives", about_drives), ("about images", about_images)] {
+        out.push_str(&format!("{FAINT}{about}{FAINT:#}\n"));
+        for rule in rules {
+            let (style, id) = (of_level(rule.level), rule.id);
+            let level = match rule.level {
+                Level::Stop => "stop",
+                Level::Ask => "ask",
+                Level::Note => "note",
+            };
+            out.push_str(&format!("  {style}{level:<4}{style:#}  {id:<20}  {}\n", rule.when));
+        }
+    }
+    out.push_str("stop: no option lifts it. ask: --accept ID lifts it. note: it stands in nobody's way.\n");
     out
 }
 

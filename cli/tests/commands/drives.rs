@@ -2,6 +2,63 @@ use super::bench::Bench;
 use pyrotyp_sample::cafe;
 
 #[test]
+fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
+    let bench = Bench::new().stick("a", "").stick("late", "appears_after_ms = 900\ncould_be_faster = true");
+    let watched = |json: &str| {
+        let program = bench.command(&format!("drives --watch --tray tray {json}"));
+        let mut timed = std::process::Command::new("timeout");
+        timed.args(["--preserve-status", "--signal=INT", "3"]).arg(program.get_program()).args(program.get_args());
+        timed.current_dir(bench.path(".")).env_clear().env("TZ", "UTC").env("PATH", "/usr/bin:/bin");
+        bench.tell(&timed.output().unwrap())
+    };
+    let mut settings = insta::Settings::clone_current();
+    settings.add_filter(r"\d\d:\d\d:\d\d", "[TIME]");
+    settings.bind(|| insta::assert_snapshot!(watched(""), @"
+    exit 0
+    [TIME]  attached  590J1  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:a
+    [TIME]  arrived   Y4HFV  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:late
+           it could be several times faster: it is plugged into a USB 2 port or hub
+    -- standard error:
+    waiting for drives to come and go; Ctrl-C ends it
+    "));
+    let events: Vec<String> = watched("--json")
+        .lines()
+        .filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok())
+        .map(|event| format!("{} {}", event["event"].as_str().unwrap(), event["drive"]["path"].as_str().unwrap()))
+        .collect();
+    assert_eq!(events, ["attached tray:a", "arrived tray:late"]);
+    insta::assert_snapshot!(bench.pyrotyp("drives --explain"), @"
+    exit 0
+    about drives
+      stop  system-disk           the running system needs the drive: root, boot, home or swap
+      stop  partition-given       a partition was named in place of its drive
+      stop  no-proof              nobody confirms the drive, and it was not named by its tag
+      stop  image-on-target       the image itself lies on the drive
+      stop  in-use                a volume is mounted on purpose, or the drive is part of something larger
+      stop  no-medium             the reader's slot is empty
+      stop  write-protected       the drive refuses to be written
+      stop  too-small             the image does not fit
+      ask   internal-disk         the drive is inside the PC
+      ask   external-disk         a disk on USB: not removable, or far larger than a stick
+      ask   virtual-drive         a loop device or the like
+      ask   sector-size           the drive's sectors are not of the size for which the image is laid out
+      note  no-serial             the drive has no usable serial number, so that its tag may fit others
+      note  mounted               the desktop mounted a volume, which the job will unmount
+      note  slow-port             the drive could be faster than the port or hub that it is plugged into
+      note  far-larger            the drive is far larger than the image needs
+      note  others-attached       other drives are attached that could be meant
+      note  has-data              there is something on the drive
+    about images
+      ask   unfinished-download   the file's name is that of a download under way
+      ask   needs-laying-out      the image's files must be laid out on a FAT stick
+      ask   optical-only          the image starts from an optical disc only
+      ask   bare-filesystem       the image is a file system without a partition table
+      ask   nothing-to-start      the image holds data only
+    stop: no option lifts it. ask: --accept ID lifts it. note: it stands in nobody's way.
+    ");
+}
+
+#[test]
 fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
     let bench = Bench::new().tray(cafe::TRAY);
     insta::assert_snapshot!(bench.on_tray("drives"), @r#"
@@ -57,6 +114,7 @@ fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
         "sector_bytes": 512,
         "bus": "usb",
         "link_mbps": 5000,
+        "could_be_faster": false,
         "removable": true,
         "role": "stick",
         "findings": [

@@ -143,6 +143,8 @@ pub struct Drive {
     pub bus: Bus,
     /// Speed of its link, in megabits a second.
     pub link_mbps: Option<u32>,
+    /// Whether it can do more than the port or hub that it is plugged into.
+    pub could_be_faster: bool,
     /// Whether it says that its medium can be removed.
     pub removable: bool,
     /// Whether it refuses to be written.

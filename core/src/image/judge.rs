@@ -11,6 +11,8 @@ const SMALLEST_SECTOR: u64 = 512;
 /// Notes because of which some PCs may not start.
 const CAUTION: [&str; 3] = ["half-a-table", "no-partition-table", "unseen"];
 
+/// Sectors in which an MBR without a GPT counts, in bytes.
+const MBR_SECTOR: u32 = 512;
 /// A cylinder of 255 heads and 63 sectors of 512 bytes: what partition entries were once rounded to.
 const CYLINDER: u64 = 255 * 63 * 512;
 /// An entry that begins this early covers the volume, in bytes.
@@ -54,6 +56,7 @@ pub fn judge(facts: Facts) -> Inspection {
         // The label of the volume that holds the real files tells more.
         volume.udf.as_ref().and_then(|udf| udf.label.clone()).or_else(|| volume.label.clone())
     });
+    let has_entries = facts.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty());
     let mut naming = facts.naming;
     naming.architecture = naming.architecture.or_else(|| started(&boots));
     Inspection {
@@ -72,6 +75,7 @@ pub fn judge(facts: Facts) -> Inspection {
         volume,
         esps: facts.esps,
         catalogue: facts.catalogue,
+        sector_bytes: facts.gpt.as_ref().map(|gpt| gpt.sector_bytes).or(has_entries.then_some(MBR_SECTOR)),
         mbr: facts.mbr.map(|mbr| mbr.entries).unwrap_or_default(),
         gpt: facts.gpt.map(|gpt| gpt.entries).unwrap_or_default(),
         apm: facts.apm.unwrap_or_default(),

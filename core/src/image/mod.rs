@@ -179,6 +179,8 @@ pub struct Inspection {
     pub esps: Vec<EspVolume>,
     /// What an optical drive offers to start.
     pub catalogue: Option<eltorito::Catalogue>,
+    /// Size of the sectors in which its partition tables count, in bytes; `None` if it has none.
+    pub sector_bytes: Option<u32>,
     /// Partitions of the MBR, logical ones too.
     pub mbr: Vec<mbr::Entry>,
     /// Partitions of the GPT.

@@ -88,6 +88,7 @@ impl Linux {
             sector_bytes: disk.sector_bytes,
             bus: disk.bus,
             link_mbps: disk.link_mbps,
+            could_be_faster: disk.could_be_faster,
             removable: disk.removable,
             write_protected: disk.write_protected,
             generation: disk.generation,

@@ -42,6 +42,8 @@ pub struct Disk {
     pub sector_bytes: u32,
     pub bus: Bus,
     pub link_mbps: Option<u32>,
+    /// Whether it can do more than its port.
+    pub could_be_faster: bool,
     pub removable: bool,
     pub write_protected: bool,
     pub generation: Option<u64>,
@@ -81,6 +83,8 @@ impl Disk {
         }
         let usb = usb_device(&folder);
         let bus = if by_software { Bus::Virtual } else { bus(name, &folder, usb.is_some()) };
+        let speed = usb.as_ref().and_then(|usb| text(&usb.join("speed"))?.parse::<f64>().ok());
+        let link_mbps = speed.map(|mbps| mbps as u32);
         let (vendor, model, serial) = names(&folder, usb.as_deref(), bus);
         Some(Self {
             device: text(&folder.join("dev"))?,
@@ -90,7 +94,8 @@ impl Disk {
             bytes,
             sector_bytes: number(&folder.join("queue/logical_block_size")).and_then(|n| u32::try_from(n).ok())?,
             bus,
-            link_mbps: usb.and_then(|usb| text(&usb.join("speed"))?.parse::<f64>().ok()).map(|mbps| mbps as u32),
+            link_mbps,
+            could_be_faster: link_mbps.is_some_and(|mbps| mbps <= USB_2_MBPS) && usb.is_some_and(|usb| is_usb_3(&usb)),
             removable: number(&folder.join("removable")) == Some(1) || (bus == Bus::Mmc && is_card(&folder)),
             write_protected: number(&folder.join("ro")) == Some(1),
             generation: number(&folder.join("diskseq")),
@@ -98,6 +103,14 @@ impl Disk {
             name: name.to_owned(),
         })
     }
+}
+
+/// The fastest that USB 2 goes, in megabits a second.
+const USB_2_MBPS: u32 = 480;
+
+/// A device made for USB 3 says that it follows USB 2.1 or later wherever it is plugged in (USB 3.2, §9.6.1, bcdUSB).
+fn is_usb_3(usb: &Path) -> bool {
+    text(&usb.join("version")).and_then(|version| version.parse::<f64>().ok()).is_some_and(|version| version >= 2.1)
 }
 
 /// eMMC is soldered in, SD cards are not; both are on the same bus.

@@ -37,6 +37,9 @@ pub struct DriveSpec {
     pub bus: Bus,
     /// Speed of the link, in megabits a second.
     pub link_mbps: Option<u32>,
+    /// Whether it can do more than the port that it is plugged into.
+    #[serde(default)]
+    pub could_be_faster: bool,
     /// Whether it says that its medium can be removed.
     #[serde(default)]
     pub removable: bool,
@@ -186,7 +189,7 @@ mod tests {
         a: sector_bytes is 513, not 512 or 4096
         a: 512 bytes are not whole sectors of 4096
         a: a fault needs a number above zero
-        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `removable`, `write_protected`, `appears_after_ms`, `held_by`, `partition`, `fault`
+        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `could_be_faster`, `removable`, `write_protected`, `appears_after_ms`, `held_by`, `partition`, `fault`
         ");
         assert_eq!(Descriptor::parse(pyrotyp_sample::cafe::TRAY).unwrap().drives.len(), 6);
     }

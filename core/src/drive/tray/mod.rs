@@ -79,6 +79,7 @@ impl Tray {
             sector_bytes: spec.sector_bytes,
             bus: spec.bus,
             link_mbps: spec.link_mbps,
+            could_be_faster: spec.could_be_faster,
             removable: spec.removable,
             write_protected: spec.write_protected,
             generation: None,
