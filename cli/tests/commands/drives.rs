@@ -13,14 +13,16 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
     };
     let mut settings = insta::Settings::clone_current();
     settings.add_filter(r"\d\d:\d\d:\d\d", "[TIME]");
-    settings.bind(|| insta::assert_snapshot!(watched(""), @"
+    settings.bind(|| {
+        insta::assert_snapshot!(watched(""), @"
     exit 0
     [TIME]  attached  590J1  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:a
     [TIME]  arrived   Y4HFV  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:late
            it could be several times faster: it is plugged into a USB 2 port or hub
     -- standard error:
     waiting for drives to come and go; Ctrl-C ends it
-    "));
+    ")
+    });
     let events: Vec<String> = watched("--json")
         .lines()
         .filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok())

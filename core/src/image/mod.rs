@@ -6,6 +6,7 @@
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
 pub mod apm;
+mod efi;
 pub mod eltorito;
 pub mod fat;
 mod field;
@@ -20,23 +21,23 @@ pub mod packed;
 mod read_at;
 mod recognise;
 pub mod udf;
+mod unfinished;
 
 use std::io;
-use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use serde::Serialize;
 
 use crate::Finding;
+pub use efi::{EfiProgram, EspVolume};
 pub use naming::Naming;
 pub use packed::{Packed, PackedFault, Source, Unpacked};
 pub use read_at::{ImageFile, Part, ReadAt, read_block};
 pub use recognise::Stranger;
+pub use unfinished::unfinished;
 
 /// How much of a file's start is looked at when nothing better is known, in bytes.
 const HEAD: usize = 64 << 10;
-/// Most partitions looked into for EFI programs.
-const PARTITIONS_MOST: usize = 16;
 
 /// What kind of thing the file is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -124,28 +125,6 @@ pub struct Container {
     pub unpacked_bytes: Option<u64>,
 }
 
-/// A FAT volume in the image that may hold EFI programs.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct EspVolume {
-    /// Number of its partition; `None` when the whole image is this volume.
-    pub partition: Option<u32>,
-    /// First byte in the image.
-    pub start: u64,
-    /// Length in bytes.
-    pub bytes: u64,
-    /// The programs that UEFI starts from it.
-    pub programs: Vec<EfiProgram>,
-}
-
-/// A program that UEFI starts by its name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct EfiProgram {
-    /// For which architecture, by its name.
-    pub arch: &'static str,
-    /// Whether it carries a signature. Nothing here tells whose.
-    pub signed: bool,
-}
-
 /// All that the bytes tell about an image.
 #[derive(Clone, Debug)]
 pub struct Inspection {
@@ -224,20 +203,6 @@ pub fn inspect(image: &dyn ReadAt) -> io::Result<Inspection> {
     Ok(judge::judge(facts))
 }
 
-/// What browsers and download tools add to the name of a file until all of it is there.
-const UNFINISHED: [&str; 6] = [".part", ".partial", ".crdownload", ".download", ".opdownload", ".tmp"];
-
-/// What a file's name says about it: that somebody may still be downloading it.
-pub fn unfinished(file_name: &str) -> Option<Finding> {
-    let name = file_name.to_ascii_lowercase();
-    let ending = UNFINISHED.iter().find(|ending| name.ends_with(**ending))?;
-    Some(Finding::ask(
-        "unfinished-download",
-        format!("its name ends in {ending}: a browser may still be downloading it"),
-        "wait until the download has ended and the name is the image's own",
-    ))
-}
-
 /// An image that was looked into, and how to get at what is inside if it is packed.
 pub struct Opened {
     /// What it is; of what is inside, if it is packed.
@@ -301,157 +266,17 @@ fn read(image: &dyn ReadAt) -> io::Result<Facts> {
     if let Some(at) = facts.volume.as_ref().and_then(|volume| volume.as_ref().ok()?.boot_catalogue) {
         facts.catalogue = eltorito::read(image, at)?;
     }
-    facts.esps = esps(image, &facts)?;
-    facts.optical_programs = optical_programs(image, &facts)?;
+    facts.esps = efi::esps(image, &facts)?;
+    facts.optical_programs = efi::optical_programs(image, &facts)?;
     if let Some(Ok(volume)) = &facts.volume {
         facts.naming = naming::read(image, volume)?;
-        facts.tree_programs = tree_programs(image, volume)?;
-        facts.zeros_from = zeros_from(image, volume)?;
+        facts.tree_programs = efi::tree_programs(image, volume)?;
+        facts.zeros_from = unfinished::zeros_from(image, volume)?;
         if image.size() < volume.declared_bytes {
             facts.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
         }
     }
     Ok(facts)
-}
-
-/// Every partition that is a FAT volume, and the whole image if it is one.
-fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
-    let gpt = facts.gpt.iter().flat_map(|gpt| gpt.entries.iter().map(|e| (Some(e.number), e.start, e.bytes)));
-    let mbr = facts.mbr.iter().flat_map(|mbr| {
-        let real = mbr.entries.iter().filter(|e| e.kind != mbr::PartitionType::GPT_PROTECTIVE);
-        real.map(|e| (Some(e.number), e.start, e.bytes))
-    });
-    let bare = facts.filesystem.iter().map(|_| (None, 0, image.size()));
-    let mut found: Vec<EspVolume> = Vec::new();
-    for (partition, start, bytes) in gpt.chain(mbr).chain(bare).take(PARTITIONS_MOST) {
-        if found.iter().any(|esp| esp.start == start) {
-            continue;
-        }
-        if let Some(programs) = efi_programs(image, start, bytes)? {
-            found.push(EspVolume { partition, start, bytes, programs });
-        }
-    }
-    Ok(found)
-}
-
-fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EfiProgram>> {
-    let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
-    let mut programs = Vec::new();
-    for entry in entries.filter(|entry| entry.bootable && entry.platform == eltorito::PlatformId::EFI) {
-        // The length of the entry is too often wrong to be used.
-        let left = image.size().saturating_sub(entry.start);
-        programs.extend(efi_programs(image, entry.start, left)?.unwrap_or_default());
-    }
-    Ok(programs)
-}
-
-/// Names that UEFI starts from removable drives (UEFI 2.10, §3.5.1.1, table 3.2).
-const EFI_PROGRAMS: [(&str, &str); 6] = [
-    ("BOOTIA32.EFI", "x86"),
-    ("BOOTX64.EFI", "x86-64"),
-    ("BOOTARM.EFI", "arm"),
-    ("BOOTAA64.EFI", "aarch64"),
-    ("BOOTRISCV64.EFI", "riscv64"),
-    ("BOOTLOONGARCH64.EFI", "loongarch64"),
-];
-
-/// The folder in which it looks for them, and how much of one is read, in bytes.
-const EFI_FOLDER: &str = "EFI/BOOT";
-const PROGRAM_HEAD: usize = 1024;
-
-/// The programs that UEFI starts from the FAT volume at `start`; `None` if it is no FAT volume.
-fn efi_programs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<Vec<EfiProgram>>> {
-    let volume = Part { whole: image, start, bytes };
-    let Some(fat) = fat::read(&volume)? else { return Ok(None) };
-    let mut programs = Vec::new();
-    for file in fat.list(&volume, EFI_FOLDER)?.unwrap_or_default() {
-        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
-        let mut head = [0u8; PROGRAM_HEAD];
-        let count = fat.head_of(&volume, &file, &mut head)?;
-        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
-    }
-    Ok(Some(programs))
-}
-
-fn program(arch: &'static str, head: &[u8]) -> Option<EfiProgram> {
-    head.starts_with(b"MZ").then(|| EfiProgram { arch, signed: is_signed(head).unwrap_or(false) })
-}
-
-/// The programs for UEFI in the tree of the optical volume.
-fn tree_programs(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Vec<EfiProgram>> {
-    let mut programs = Vec::new();
-    for (file, extent) in volume.files_in(image, EFI_FOLDER)? {
-        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };
-        let mut head = [0u8; PROGRAM_HEAD];
-        let length = usize::try_from(extent.bytes).unwrap_or(usize::MAX).min(PROGRAM_HEAD);
-        let count = image.fill_at(extent.start, head.get_mut(..length).unwrap_or_default())?;
-        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
-    }
-    Ok(programs)
-}
-
-/// A file of this size is looked into when zeros are searched, in bytes; and how many places are, of what size.
-const LARGE: u64 = 1 << 20;
-const PROBES: u64 = 48;
-const PROBE: usize = 512;
-/// Most files that are asked for their place: large ones lie in the first folders.
-const FILES_MOST: usize = 4096;
-/// So many of the places in a row, up to the end, are no accident.
-const ZEROS_LEAST: u64 = 3;
-
-/// Where the largest file begins to hold nothing but zeros, if all that lies behind is zeros too: a download that
-/// reserved its room and then stopped looks like this.
-fn zeros_from(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Option<u64>> {
-    let mut files: Vec<iso9660::Extent> = Vec::new();
-    volume.files(image, &mut |_, extent| {
-        files.push(extent);
-        if files.len() < FILES_MOST { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
-    })?;
-    let end = |extent: &iso9660::Extent| extent.start.saturating_add(extent.bytes);
-    let largest = files.iter().max_by_key(|extent| extent.bytes);
-    let Some(largest) = largest.filter(|extent| extent.bytes >= LARGE && end(extent) <= image.size()) else {
-        return Ok(None);
-    };
-    // A file system may well end with free space, but for a packed one.
-    let inner = filesystem::recognise(&Part { whole: image, start: largest.start, bytes: largest.bytes })?;
-    if inner.is_some_and(|inner| inner.name != "squashfs") {
-        return Ok(None);
-    }
-    let is_zero = |at: u64, length: u64| {
-        let mut probe = [0u8; PROBE];
-        let length = usize::try_from(length).unwrap_or(PROBE).min(PROBE);
-        let count = image.fill_at(at, probe.get_mut(..length).unwrap_or_default())?;
-        io::Result::Ok(count == length && probe.iter().take(count).all(|byte| *byte == 0))
-    };
-    let mut behind = files.iter().filter(|extent| extent.start >= end(largest) && extent.bytes > 0);
-    for extent in behind.by_ref().take(usize::try_from(PROBES).unwrap_or_default()) {
-        if !is_zero(extent.start, extent.bytes)? {
-            return Ok(None);
-        }
-    }
-    let step = largest.bytes.checked_div(PROBES).unwrap_or(1).max(PROBE as u64);
-    let mut first = None;
-    for probe in 1..=PROBES {
-        let at = end(largest).saturating_sub(probe.saturating_mul(step));
-        if at < largest.start || !is_zero(at, PROBE as u64)? {
-            return Ok(first.filter(|_| probe > ZEROS_LEAST));
-        }
-        first = Some(at);
-    }
-    Ok(first)
-}
-
-/// Whether a program's table of certificates has any content (PE/COFF specification, "Optional Header Data Directories").
-fn is_signed(head: &[u8]) -> Option<bool> {
-    const PE_HEADER_AT: usize = 0x3C;
-    const OPTIONAL_HEADER: usize = 24;
-    // Data directories begin at 112 in PE32+ (magic 0x20B) and at 96 in PE32; the fifth is that of certificates.
-    const CERTIFICATES: usize = 4 * 8;
-    let pe = usize::try_from(field::u32_le(head, PE_HEADER_AT)?).ok()?;
-    let optional = pe.checked_add(OPTIONAL_HEADER)?;
-    let directories = if field::u16_le(head, optional)? == 0x20B { 112 } else { 96 };
-    let size_at = optional.checked_add(directories)?.checked_add(CERTIFICATES)?.checked_add(4)?;
-    Some(field::take(head, pe)? == *b"PE\0\0" && field::u32_le(head, size_at)? > 0)
 }
 
 impl Inspection {

@@ -1,0 +1,122 @@
+//! Programs that UEFI starts: where they lie, for which processors, and whether they are signed.
+//!
+//! Source: UEFI 2.10, §3.5.1.1 (names on removable drives), §13.3.2.1 (El Torito); PE/COFF specification.
+
+use std::io;
+
+use super::read_at::{Part, ReadAt};
+use super::{Facts, eltorito, fat, field, iso9660, mbr};
+
+/// Most partitions looked into for EFI programs.
+const PARTITIONS_MOST: usize = 16;
+
+/// A FAT volume in the image that may hold EFI programs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EspVolume {
+    /// Number of its partition; `None` when the whole image is this volume.
+    pub partition: Option<u32>,
+    /// First byte in the image.
+    pub start: u64,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// The programs that UEFI starts from it.
+    pub programs: Vec<EfiProgram>,
+}
+
+/// A program that UEFI starts by its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct EfiProgram {
+    /// For which architecture, by its name.
+    pub arch: &'static str,
+    /// Whether it carries a signature. Nothing here tells whose.
+    pub signed: bool,
+}
+
+/// Every partition that is a FAT volume, and the whole image if it is one.
+pub fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
+    let gpt = facts.gpt.iter().flat_map(|gpt| gpt.entries.iter().map(|e| (Some(e.number), e.start, e.bytes)));
+    let mbr = facts.mbr.iter().flat_map(|mbr| {
+        let real = mbr.entries.iter().filter(|e| e.kind != mbr::PartitionType::GPT_PROTECTIVE);
+        real.map(|e| (Some(e.number), e.start, e.bytes))
+    });
+    let bare = facts.filesystem.iter().map(|_| (None, 0, image.size()));
+    let mut found: Vec<EspVolume> = Vec::new();
+    for (partition, start, bytes) in gpt.chain(mbr).chain(bare).take(PARTITIONS_MOST) {
+        if found.iter().any(|esp| esp.start == start) {
+            continue;
+        }
+        if let Some(programs) = efi_programs(image, start, bytes)? {
+            found.push(EspVolume { partition, start, bytes, programs });
+        }
+    }
+    Ok(found)
+}
+
+pub fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EfiProgram>> {
+    let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
+    let mut programs = Vec::new();
+    for entry in entries.filter(|entry| entry.bootable && entry.platform == eltorito::PlatformId::EFI) {
+        // The length of the entry is too often wrong to be used.
+        let left = image.size().saturating_sub(entry.start);
+        programs.extend(efi_programs(image, entry.start, left)?.unwrap_or_default());
+    }
+    Ok(programs)
+}
+
+/// Names that UEFI starts from removable drives (UEFI 2.10, §3.5.1.1, table 3.2).
+const EFI_PROGRAMS: [(&str, &str); 6] = [
+    ("BOOTIA32.EFI", "x86"),
+    ("BOOTX64.EFI", "x86-64"),
+    ("BOOTARM.EFI", "arm"),
+    ("BOOTAA64.EFI", "aarch64"),
+    ("BOOTRISCV64.EFI", "riscv64"),
+    ("BOOTLOONGARCH64.EFI", "loongarch64"),
+];
+
+/// The folder in which it looks for them, and how much of one is read, in bytes.
+const EFI_FOLDER: &str = "EFI/BOOT";
+const PROGRAM_HEAD: usize = 1024;
+
+/// The programs that UEFI starts from the FAT volume at `start`; `None` if it is no FAT volume.
+fn efi_programs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<Vec<EfiProgram>>> {
+    let volume = Part { whole: image, start, bytes };
+    let Some(fat) = fat::read(&volume)? else { return Ok(None) };
+    let mut programs = Vec::new();
+    for file in fat.list(&volume, EFI_FOLDER)?.unwrap_or_default() {
+        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
+        let mut head = [0u8; PROGRAM_HEAD];
+        let count = fat.head_of(&volume, &file, &mut head)?;
+        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
+    }
+    Ok(Some(programs))
+}
+
+fn program(arch: &'static str, head: &[u8]) -> Option<EfiProgram> {
+    head.starts_with(b"MZ").then(|| EfiProgram { arch, signed: is_signed(head).unwrap_or(false) })
+}
+
+/// The programs for UEFI in the tree of the optical volume.
+pub fn tree_programs(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Vec<EfiProgram>> {
+    let mut programs = Vec::new();
+    for (file, extent) in volume.files_in(image, EFI_FOLDER)? {
+        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };
+        let mut head = [0u8; PROGRAM_HEAD];
+        let length = usize::try_from(extent.bytes).unwrap_or(usize::MAX).min(PROGRAM_HEAD);
+        let count = image.fill_at(extent.start, head.get_mut(..length).unwrap_or_default())?;
+        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
+    }
+    Ok(programs)
+}
+
+/// Whether a program's table of certificates has any content (PE/COFF specification, "Optional Header Data Directories").
+fn is_signed(head: &[u8]) -> Option<bool> {
+    const PE_HEADER_AT: usize = 0x3C;
+    const OPTIONAL_HEADER: usize = 24;
+    // Data directories begin at 112 in PE32+ (magic 0x20B) and at 96 in PE32; the fifth is that of certificates.
+    const CERTIFICATES: usize = 4 * 8;
+    let pe = usize::try_from(field::u32_le(head, PE_HEADER_AT)?).ok()?;
+    let optional = pe.checked_add(OPTIONAL_HEADER)?;
+    let directories = if field::u16_le(head, optional)? == 0x20B { 112 } else { 96 };
+    let size_at = optional.checked_add(directories)?.checked_add(CERTIFICATES)?.checked_add(4)?;
+    Some(field::take(head, pe)? == *b"PE\0\0" && field::u32_le(head, size_at)? > 0)
+}
