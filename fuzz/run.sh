@@ -28,7 +28,7 @@ gzip -c "$seeds/part" > "$seeds/packed/gz"
 xz -c "$seeds/part" > "$seeds/packed/xz"
 bzip2 -c "$seeds/part" > "$seeds/packed/bz2"
 cp "$seeds/cafe/images/SHA256SUMS" "$seeds/cafe/tray/tray.toml" "$seeds/lists/"
-signed=cli/tests/signed
+signed=sample/signed
 # As the target lays it out: the length of the key in two bytes, the key, the signature.
 join() {
     local bytes

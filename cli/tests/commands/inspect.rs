@@ -220,7 +220,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
         .file("page.iso", b"\n<!DOCTYPE html><html><body>404 Not Found</body></html>")
         .file("text.iso", b"0123  some.iso\n")
         .file("list.iso", format!("{}  some.iso\n", "0".repeat(64)).as_bytes())
-        .file("signature.iso", include_bytes!("../signed/list.sig"))
+        .file("signature.iso", include_bytes!("../../../sample/signed/list.sig"))
         .file("torrent.iso", &torrent)
         .file("stopped.iso", &stopped)
         .file("tree.iso", &laid_out.build())

@@ -5,7 +5,7 @@ use pyrotyp_sample::{TorrentKind, embed_sum, torrent};
 
 macro_rules! signed {
     ($bench:expr, $($file:literal as $name:literal),+ $(,)?) => {
-        $bench$(.file($name, include_bytes!(concat!("../signed/", $file))))+
+        $bench$(.file($name, include_bytes!(concat!("../../../sample/signed/", $file))))+
     };
 }
 

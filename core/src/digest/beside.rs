@@ -318,7 +318,7 @@ mod tests {
     fn only_what_is_signed_counts_of_a_list_that_is_signed_in_place() {
         let folder = tempfile::tempdir().unwrap();
         let image = folder.path().join("larkspur.img");
-        let signed = include_str!("../../../cli/tests/signed/clear-signed.asc");
+        let signed = include_str!("../../../sample/signed/clear-signed.asc");
         let forged = format!("{}  larkspur.img\n", "0".repeat(64));
         let put = |text: String| std::fs::write(folder.path().join("SHA256SUMS"), text).unwrap();
         put(signed.to_owned());

@@ -79,3 +79,76 @@ pub fn pass<'a>(
         Ok(())
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io;
+
+    /// What one taker saw.
+    #[derive(Default)]
+    struct Seen(Vec<u8>);
+
+    impl Taker for Seen {
+        fn take(&mut self, bytes: &[u8]) {
+            self.0.extend_from_slice(bytes);
+        }
+    }
+
+    /// An image that says it has `bytes` bytes and then ends, or fails, at `end`.
+    struct Odd {
+        bytes: u64,
+        end: u64,
+        fails: bool,
+    }
+
+    impl ReadAt for Odd {
+        fn size(&self) -> u64 {
+            self.bytes
+        }
+
+        fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+            match self.end.saturating_sub(at) {
+                0 if self.fails => Err(io::Error::other("a bad sector")),
+                // Never more than a little at once, as a pipe would give it.
+                left => Ok(usize::try_from(left).unwrap().min(into.len()).min(70_001)),
+            }
+        }
+    }
+
+    fn run(image: &dyn ReadAt, cancel: &Cancel, told: &mut Vec<u64>) -> (Result<(), CheckError>, [Seen; 3]) {
+        let mut seen = [Seen::default(), Seen::default(), Seen::default()];
+        let takers = seen.iter_mut().map(|seen| Box::new(seen) as Box<dyn Taker>);
+        let result = pass(image, takers, cancel, &mut |at| {
+            told.push(at);
+            if at > 40 << 20 {
+                cancel.set();
+            }
+        });
+        (result, seen)
+    }
+
+    #[test]
+    fn every_taker_sees_every_byte_once_and_in_order() {
+        // More pieces than may be under way, the last one not full.
+        let image = pyrotyp_sample::noise(PIECE * (LAG + 5) + 123, 9);
+        let mut told = Vec::new();
+        let (result, seen) = run(&image, &Cancel::new(), &mut told);
+        result.unwrap();
+        assert!(seen.iter().all(|seen| seen.0 == image));
+        assert!(told.is_sorted() && told.last() == Some(&(image.len() as u64)));
+    }
+
+    #[test]
+    fn an_image_that_shrinks_fails_or_is_given_up_ends_the_pass_with_its_place() {
+        let run = |bytes, end, fails| {
+            let (result, seen) = run(&Odd { bytes, end, fails }, &Cancel::new(), &mut Vec::new());
+            assert!(seen.iter().all(|one| one.0.len() == seen[0].0.len()), "no taker is ahead of the others");
+            result
+        };
+        assert!(matches!(run(9 << 20, 3 << 20, false), Err(CheckError::Shrunk { at: 3_145_728, bytes: 9_437_184 })));
+        assert!(matches!(run(9 << 20, 3 << 20, true), Err(CheckError::Image { at: 3_145_728, .. })));
+        assert!(matches!(run(90 << 20, 90 << 20, false), Err(CheckError::Stopped)));
+        assert!(run(0, 0, false).is_ok(), "nothing to read is no fault");
+    }
+}

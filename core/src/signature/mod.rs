@@ -362,3 +362,81 @@ fn one_line(text: &str) -> Option<String> {
     let line = line.trim();
     (!line.is_empty()).then(|| line.to_owned())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const LIST: &[u8] = include_bytes!("../../../sample/signed/SHA256SUMS");
+
+    macro_rules! fixture {
+        ($name:literal) => {
+            include_bytes!(concat!("../../../sample/signed/", $name)).as_slice()
+        };
+    }
+
+    fn told(signature: &[u8], key: &[u8], signed: &[u8], day: &str) -> String {
+        let now = format!("{day}T12:00:00Z").parse().unwrap();
+        let read = SignatureFile::read(signature).unwrap();
+        let keys = Key::read_all(key).unwrap();
+        match verify(&read.signature, Signed::Bytes(signed), &keys, &[], now) {
+            Ok(_) => "good".to_owned(),
+            Err(fault) => fault.id().to_owned(),
+        }
+    }
+
+    #[test]
+    fn a_signature_is_believed_at_its_time_and_at_no_other() {
+        let releases = fixture!("releases.key");
+        let tried = [
+            told(fixture!("list.asc"), releases, LIST, "2026-10-30"), // two days before it was made
+            told(fixture!("list.asc"), releases, LIST, "2026-10-31"), // clocks differ by a day
+            told(fixture!("list.asc"), releases, LIST, "2099-01-01"), // a key without an end
+            told(fixture!("over.asc"), releases, LIST, "2026-11-07"),
+            told(fixture!("over.asc"), releases, LIST, "2026-11-09"),
+            told(fixture!("by-expired.asc"), fixture!("expired.key"), LIST, "2026-05-31"),
+            told(fixture!("by-expired.asc"), fixture!("expired.key"), LIST, "2026-06-02"),
+            // A revoked key is not believed for the time before either: who stole it can date as he likes.
+            told(fixture!("by-revoked.asc"), fixture!("revoked.key"), LIST, "2026-02-02"),
+        ];
+        let expected = ["misdated", "good", "good", "good", "expired-signature", "good", "expired-key", "revoked-key"];
+        assert_eq!(tried, expected);
+    }
+
+    #[test]
+    fn no_changed_byte_of_what_is_signed_is_believed() {
+        let (releases, minisign, signify) =
+            (fixture!("releases.key"), fixture!("minisign.pub"), fixture!("signify.pub"));
+        let forms = [
+            (fixture!("list.sig"), releases),
+            (fixture!("list.minisig"), minisign),
+            (fixture!("list-unhashed.minisig"), minisign),
+            (fixture!("list.signify.sig"), signify),
+        ];
+        for (signature, key) in forms {
+            assert_eq!(told(signature, key, LIST, "2026-11-23"), "good");
+            for place in 0..LIST.len() {
+                let mut changed = LIST.to_vec();
+                changed[place] ^= 0x20;
+                assert_eq!(told(signature, key, &changed, "2026-11-23"), "tampered", "byte {place}");
+            }
+            assert_eq!(told(signature, key, &[LIST, b"\n"].concat(), "2026-11-23"), "tampered", "something added");
+            assert_eq!(told(signature, key, &LIST[1..], "2026-11-23"), "tampered", "something left away");
+        }
+    }
+
+    #[test]
+    fn a_ring_of_keys_is_searched_and_other_keys_are_no_ground_for_belief() {
+        let ring = [fixture!("expired.key"), fixture!("impostor.key")];
+        let binary: Vec<u8> = ring.iter().flat_map(|key| Key::read_all(key).unwrap().remove(0).to_bytes()).collect();
+        assert_eq!(Key::read_all(&binary).unwrap().len(), 2);
+        assert_eq!(told(fixture!("list.asc"), &binary, LIST, "2026-11-23"), "wrong-key");
+        assert_eq!(told(fixture!("by-impostor.asc"), &binary, LIST, "2026-11-23"), "good", "a name proves nothing");
+        let binary = [binary, Key::read_all(fixture!("releases.key")).unwrap().remove(0).to_bytes()].concat();
+        assert_eq!(told(fixture!("list.asc"), &binary, LIST, "2026-11-23"), "good");
+        // The trusted comment of minisign is signed as well.
+        let text = String::from_utf8(fixture!("list.minisig").to_vec()).unwrap();
+        let moved = text.replace("file:SHA256SUMS", "file:SHA512SUMS");
+        assert_eq!(told(moved.as_bytes(), fixture!("minisign.pub"), LIST, "2026-11-23"), "tampered");
+    }
+}
