@@ -2,7 +2,7 @@
 
 /// How deep lists and dictionaries may lie in each other, and how many values a file may hold.
 const DEPTH_MOST: usize = 64;
-const VALUES_MOST: usize = 1 << 20;
+const VALUES_MOST: usize = 1 << 18;
 
 /// A decoded value; strings point into the file.
 #[derive(Debug, PartialEq, Eq)]
