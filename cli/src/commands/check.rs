@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{self, CheckError, Embedded, FileList, Given, Over, Report};
 use pyrotyp_core::image::ReadAt;
-use pyrotyp_core::signature::{self, KEYS_BYTES_MOST, Key, Remembered};
+use pyrotyp_core::signature::{self, KEYS_BYTES_MOST, Key, Remembered, Vouched};
 
 use super::{OpenedImage, open_image, state_folder};
 use crate::asked::{Against, Common};
@@ -44,9 +44,8 @@ pub fn examine(
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
     let published = digest::published(path, &given)?;
     let keys = keys(against)?;
-    let state = state_folder(common);
-    let mut remembered = match &state {
-        Some(state) => Remembered::load(state)
+    let mut remembered = match state_folder(common) {
+        Some(state) => Remembered::load(&state)
             .map_err(|error| Failure::new(Exit::Checksum, crate::exit::chain(&error), error.next_step()))?,
         None => Remembered::default(),
     };
@@ -60,6 +59,7 @@ pub fn examine(
     if cancel.is_set() {
         return Err(CheckError::Stopped.into());
     }
+    remember(&mut remembered, &signatures, &keys, system, now, common);
     let is_signed = signatures.iter().any(|vouched| vouched.is_good());
     let missed_key = system.filter(|_| !is_signed).and_then(|system| remembered.key_of(system)).cloned();
     let before = Report { signatures, missed_key, unlisted: published.unlisted.clone(), ..Report::default() };
@@ -77,22 +77,29 @@ pub fn examine(
     let done = &mut |done| progress.checked(done);
     let found = digest::check(&*image.file, &published, embedded.as_ref(), cancel, done)?;
     progress.finish();
-    let report = Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found };
-    if report.ok() {
-        for vouched in &report.signatures {
-            let Some(key) = &vouched.key else { continue };
-            // The newest form of a key is the one that was given now.
-            let key = keys.iter().find(|given| given.fingerprint() == key.fingerprint()).unwrap_or(key);
-            let kept = match &state {
-                Some(_) => remembered.keep(key, system, now).map_err(|error| plain(&error)),
-                None => Err("there is no home folder; --state names another".to_owned()),
-            };
-            if let Err(reason) = kept.or_else(|reason| if vouched.is_first_use { Err(reason) } else { Ok(()) }) {
-                say(common, &format!("the key could not be remembered: {reason}\n"));
-            }
+    Ok(Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found })
+}
+
+/// Keeps every key that was good; one that was given now in its newest form.
+fn remember(
+    remembered: &mut Remembered,
+    signatures: &[Vouched],
+    given: &[Key],
+    system: Option<&str>,
+    now: Timestamp,
+    common: &Common,
+) {
+    for vouched in signatures {
+        let Some(key) = &vouched.key else { continue };
+        let key = given.iter().find(|given| given.fingerprint() == key.fingerprint()).unwrap_or(key);
+        let kept = match state_folder(common) {
+            Some(_) => remembered.keep(key, system, now).map_err(|error| plain(&error)),
+            None => Err("there is no home folder; --state names another".to_owned()),
+        };
+        if let Err(reason) = kept.or_else(|reason| if vouched.is_first_use { Err(reason) } else { Ok(()) }) {
+            say(common, &format!("the key could not be remembered: {reason}\n"));
         }
     }
-    Ok(report)
 }
 
 /// All keys in the files given.
