@@ -76,11 +76,17 @@ fn tell(failure: &Failure) {
 
 /// Puts a result on standard output. A reader that has seen enough and went away is no error.
 fn put(text: &str) -> Result<(), Failure> {
+    put_while_read(text).map(|_| ())
+}
+
+/// Like [`put`], and tells whether anybody still reads: what has no end of its own ends when nobody does.
+fn put_while_read(text: &str) -> Result<bool, Failure> {
     match anstream::stdout().write_all(text.as_bytes()) {
-        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+        Ok(()) => Ok(true),
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(false),
+        Err(error) => {
             Err(Failure::new(Exit::Unexpected, format!("can't write the result: {error}"), "check where it goes"))
         }
-        _ => Ok(()),
     }
 }
 

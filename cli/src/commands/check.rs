@@ -44,6 +44,10 @@ pub fn examine(
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
     let published = digest::published(path, &given)?;
     let keys = keys(against)?;
+    if !keys.is_empty() && published.signatures.is_empty() {
+        let next = "give the signature with --signature, or leave --key away";
+        return Err(Failure::new(Exit::Checksum, "there is no signature that the key could check", next));
+    }
     let mut remembered = match state_folder(common) {
         Some(state) => Remembered::load(&state)
             .map_err(|error| Failure::new(Exit::Checksum, crate::exit::chain(&error), error.next_step()))?,
@@ -80,7 +84,7 @@ pub fn examine(
     Ok(Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found })
 }
 
-/// Keeps every key that was good; one that was given now in its newest form.
+/// Keeps every key that was good, and what a known key that was given now tells of itself.
 fn remember(
     remembered: &mut Remembered,
     signatures: &[Vouched],
@@ -89,15 +93,23 @@ fn remember(
     now: Timestamp,
     common: &Common,
 ) {
-    for vouched in signatures {
-        let Some(key) = &vouched.key else { continue };
-        let key = given.iter().find(|given| given.fingerprint() == key.fingerprint()).unwrap_or(key);
-        let kept = match state_folder(common) {
-            Some(_) => remembered.keep(key, system, now).map_err(|error| plain(&error)),
-            None => Err("there is no home folder; --state names another".to_owned()),
-        };
-        if let Err(reason) = kept.or_else(|reason| if vouched.is_first_use { Err(reason) } else { Ok(()) }) {
-            say(common, &format!("the key could not be remembered: {reason}\n"));
+    if state_folder(common).is_none() {
+        if signatures.iter().any(|vouched| vouched.is_first_use) {
+            say(common, "the key could not be remembered: there is no home folder; --state names another\n");
+        }
+        return;
+    }
+    let renewed = given.iter().map(|key| (remembered.renew(key, now), true)).collect::<Vec<_>>();
+    let good = signatures.iter().filter_map(|vouched| Some((vouched.key.as_ref()?, vouched.is_first_use)));
+    let kept = good.map(|(key, is_first_use)| {
+        let newest = given.iter().find(|given| given.fingerprint() == key.fingerprint()).unwrap_or(key);
+        (remembered.keep(newest, system, now), is_first_use)
+    });
+    for (result, matters) in renewed.into_iter().chain(kept) {
+        if let Err(error) = result
+            && matters
+        {
+            say(common, &format!("the key could not be remembered: {}\n", plain(&error)));
         }
     }
 }
@@ -148,7 +160,6 @@ fn signature_refusal(report: &Report) -> Option<Failure> {
     let vouched = report.signatures.iter().find(|vouched| vouched.is_refusal)?;
     let fault = vouched.fault.as_ref()?;
     let text = match vouched.over.as_str() {
-        "" => format!("{}: {fault}", vouched.file),
         over if over == vouched.file => format!("{over} is not signed as it should be: {fault}"),
         over => format!("{} is no good signature of {over}: {fault}", vouched.file),
     };

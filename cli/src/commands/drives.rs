@@ -11,7 +11,7 @@ use super::platform;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::show::{json, table};
-use crate::{put, say};
+use crate::{put, put_while_read, say};
 
 /// How often the system is asked what is attached.
 const BETWEEN: Duration = Duration::from_millis(400);
@@ -37,30 +37,30 @@ pub fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
-/// Tells what is attached, then what arrives and what leaves, until told to stop.
+/// Tells what is attached, then what arrives and what leaves, until told to stop or nobody reads it.
 pub fn watch(all: bool, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     let platform = platform(common)?;
-    let tell = |event: &str, judged: &Judged| {
+    let is_told = |judged: &Judged| all || judged.0.role() != Role::Virtual;
+    let line = |event: &str, judged: &Judged| {
         let now = Timestamp::now();
-        if all || judged.0.role() != Role::Virtual {
-            put(&if common.json { json::event(event, judged, now) } else { table::event(event, judged, now) })?;
-        }
-        Ok::<(), Failure>(())
+        if common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
     };
     let mut known: Vec<Drive> = Vec::new();
-    let mut is_first = true;
+    let mut arrival = "attached";
     while !cancel.is_set() {
         let attached = platform.drives()?;
-        for gone in known.iter().filter(|known| !attached.iter().any(|now| now.is_still(known))) {
-            tell("left", &judge(gone.clone()))?;
+        let left = known.iter().filter(|known| !attached.iter().any(|now| now.is_still(known)));
+        let new = attached.iter().filter(|now| !known.iter().any(|known| known.is_still(now)));
+        let events = left.map(|drive| ("left", drive)).chain(new.map(|drive| (arrival, drive)));
+        let judged = events.map(|(event, drive)| (event, judge(drive.clone()))).filter(|(_, judged)| is_told(judged));
+        let text: String = judged.map(|(event, judged)| line(event, &judged)).collect();
+        if !text.is_empty() && !put_while_read(&text)? {
+            break;
         }
-        for new in attached.iter().filter(|now| !known.iter().any(|known| known.is_still(now))) {
-            tell(if is_first { "attached" } else { "arrived" }, &judge(new.clone()))?;
-        }
-        if is_first {
+        if arrival == "attached" {
             say(common, "waiting for drives to come and go; Ctrl-C ends it\n");
         }
-        (known, is_first) = (attached, false);
+        (known, arrival) = (attached, "arrived");
         std::thread::sleep(BETWEEN);
     }
     Ok(Exit::Done)

@@ -172,7 +172,7 @@ fn check_image(asked: &Write, plan: &Plan, common: &Common, cancel: &Cancel) -> 
     if let Some(failure) = check::refusal(&asked.image, &report) {
         return Err(failure);
     }
-    if report.checked.is_empty() {
+    if report.checked.is_empty() && !matches!(report.proof(), Proof::Signed(_)) {
         let lists: Vec<_> = report.unlisted.iter().map(|list| list.display().to_string()).collect();
         let why = if lists.is_empty() {
             "none was given or found".into()

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use pyrotyp_core::digest::{EmbeddedReport, PiecesReport, Proof, Report};
 use pyrotyp_core::human_bytes;
-use pyrotyp_core::signature::{Fault, Key, Scheme, Vouched};
+use pyrotyp_core::signature::{Fault, Key, Vouched};
 
 use super::style::{BAD, CARE, GOOD, NAME};
 use crate::asked::Common;
@@ -64,7 +64,7 @@ pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
 
 fn signature(out: &mut String, vouched: &Vouched) {
     let Vouched { file, over, .. } = vouched;
-    let signs = if over.is_empty() || over == file { file.clone() } else { format!("{file} signs {over}") };
+    let signs = if over == file { file.clone() } else { format!("{file} signs {over}") };
     match (&vouched.key, &vouched.fault) {
         (Some(key), None) => {
             let made = vouched.made.map(|made| made.strftime(", made %Y-%m-%d").to_string()).unwrap_or_default();
@@ -93,7 +93,8 @@ fn signature(out: &mut String, vouched: &Vouched) {
 fn torrent(out: &mut String, report: &PiecesReport) {
     let (style, word) = if report.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
     let PiecesReport { source, pieces, .. } = report;
-    line!(out, "pieces", "{source}, {pieces} pieces: {style}{word}{style:#}");
+    let unit = if *pieces == 1 { "piece" } else { "pieces" };
+    line!(out, "pieces", "{source}, {pieces} {unit}: {style}{word}{style:#}");
     if let Some(length) = report.other_length {
         line!(out, "", "it names a file of {length} bytes, which this is not");
     }
@@ -180,14 +181,5 @@ fn next(findings: &Report) -> Option<String> {
         (Proof::Undamaged | Proof::Nothing, _) => Some(
             "compare by eye with the publisher's page, or give its value with --sum or its list with --sums".to_owned(),
         ),
-    }
-}
-
-/// The usual name of a scheme.
-pub fn scheme(scheme: Scheme) -> &'static str {
-    match scheme {
-        Scheme::OpenPgp => "openpgp",
-        Scheme::Minisign => "minisign",
-        Scheme::Signify => "signify",
     }
 }

@@ -9,11 +9,9 @@ use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Difference, JobResult};
 use pyrotyp_core::ledger::Record;
-use pyrotyp_core::signature::Vouched;
+use pyrotyp_core::signature::{Scheme, Vouched};
 use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
-
-use super::checked::scheme;
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
@@ -116,7 +114,7 @@ struct RangeDoc {
 struct SignatureDoc<'a> {
     file: &'a str,
     signs: &'a str,
-    scheme: Option<&'static str>,
+    scheme: Option<Scheme>,
     result: &'static str,
     reason: Option<&'static str>,
     text: Option<String>,
@@ -175,7 +173,7 @@ pub fn check(path: &Path, findings: &Report) -> String {
             Proof::Undamaged => "undamaged",
             Proof::Nothing => "nothing",
         },
-        proven: findings.ok() && !findings.checked.is_empty(),
+        proven: matches!(findings.proof(), Proof::Signed(_) | Proof::Published | Proof::PublishedWeakly),
         ok: findings.ok(),
     })
 }
@@ -189,7 +187,7 @@ fn signature(vouched: &Vouched) -> SignatureDoc<'_> {
     SignatureDoc {
         file: &vouched.file,
         signs: &vouched.over,
-        scheme: vouched.scheme.map(scheme),
+        scheme: vouched.scheme,
         result: match (vouched.is_good(), vouched.is_refusal) {
             (true, _) => "good",
             (false, true) => "refused",

@@ -154,44 +154,51 @@ fn each_reason_not_to_believe_a_signature_has_its_own_sentence() {
         "list.asc",
         "releases.key --key releases.key",
         "list.asc --key larkspur.img",
+        "",
     ];
     let told = tried.map(|words| {
-        let told = bench.pyrotyp(&format!("check larkspur.img --signature {words}"));
+        // Nothing at all is signed in the last case, and a key was given for it.
+        let words = if words.is_empty() { "--key releases.key".to_owned() } else { format!("--signature {words}") };
+        let told = bench.pyrotyp(&format!("check larkspur.img {words}"));
         assert!(told.starts_with("exit 4"), "{told}");
         format!("{words}\n  {}", told.split_once("pyrotyp: ").unwrap().1)
     });
     insta::assert_snapshot!(told.concat(), @"
-    weak.asc --key releases.key
+    --signature weak.asc --key releases.key
       weak.asc is no good signature of SHA256SUMS: it rests on SHA-1, which can be forged
        next: look for a newer signature, or for a signed list of checksums
 
-    over.asc --key releases.key
+    --signature over.asc --key releases.key
       over.asc is no good signature of SHA256SUMS: it was good until 2026-11-08 only
        next: get the publisher's renewed key and give it with --key, or use a newer release
 
-    by-expired.asc --key expired.key
+    --signature by-expired.asc --key expired.key
       by-expired.asc is no good signature of SHA256SUMS: the key 6EBB CF66 CD10 73FA 6B6A F066 299B A4F5 7008 5E9C that made it expired on 2026-06-01
        next: get the publisher's renewed key and give it with --key, or use a newer release
 
-    by-revoked.asc --key revoked.key
+    --signature by-revoked.asc --key revoked.key
       by-revoked.asc is no good signature of SHA256SUMS: the key B5CF E21E 7C81 4765 D7D7 4563 E229 0137 D7EE D8AF that made it was revoked by its owner: the laptop was stolen
        next: do not use it; look at the publisher's page for the new key and a new signature
 
-    list.asc --key expired.key
+    --signature list.asc --key expired.key
       list.asc is no good signature of SHA256SUMS: it was made by the key 5D4A C983 1042 9AF3 FE9F F61B B47F B0C9 F10D 183F, and the key that was given is another one: 6EBB CF66 CD10 73FA 6B6A F066 299B A4F5 7008 5E9C
        next: get the key that the publisher names for this release, and give it with --key
 
-    list.asc
+    --signature list.asc
       list.asc is no good signature of SHA256SUMS: it was made by the key 5D4A C983 1042 9AF3 FE9F F61B B47F B0C9 F10D 183F, which is not known here
        next: get the publisher's key from the publisher's own page, and give it with --key
 
-    releases.key --key releases.key
+    --signature releases.key --key releases.key
       releases.key is no good signature of SHA256SUMS: this is no signature of OpenPGP, minisign or signify
        next: give the .asc, .sig, .sign, .gpg or .minisig file that was published with the image
 
-    list.asc --key larkspur.img
+    --signature list.asc --key larkspur.img
       can't use the key larkspur.img: it is no public key of OpenPGP, minisign or signify
        next: give the public key file that the publisher offers for checking signatures
+
+    --key releases.key
+      there is no signature that the key could check
+       next: give the signature with --signature, or leave --key away
     ");
 }
 

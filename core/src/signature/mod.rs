@@ -77,11 +77,19 @@ impl Key {
         }
     }
 
-    /// The key as bytes from which [`Self::read_all`] makes it again.
-    fn to_bytes(&self) -> Vec<u8> {
+    /// Whether its owner took it back; keys of minisign and signify can't be.
+    pub fn is_revoked(&self) -> bool {
         match &self.0 {
-            Kind::OpenPgp(key) => openpgp::to_bytes(key),
-            Kind::Ed25519(key) => key.file(),
+            Kind::OpenPgp(key) => openpgp::revocation(key).is_some(),
+            Kind::Ed25519(_) => false,
+        }
+    }
+
+    /// The key as bytes from which [`Self::read_all`] makes it again.
+    fn to_bytes(&self) -> io::Result<Vec<u8>> {
+        match &self.0 {
+            Kind::OpenPgp(key) => openpgp::to_bytes(key).map_err(io::Error::other),
+            Kind::Ed25519(key) => Ok(key.file()),
         }
     }
 }
@@ -252,9 +260,6 @@ pub enum Fault {
     /// The file is no signature that is known here.
     #[error("this is no signature of OpenPGP, minisign or signify")]
     NoSignature,
-    /// A key was given, and nothing is signed.
-    #[error("there is no signature that the key could check")]
-    NothingSigned,
 }
 
 impl Fault {
@@ -274,7 +279,6 @@ impl Fault {
             Self::TooLong => "too-long",
             Self::Reading(_) => "unreadable",
             Self::NoSignature => "no-signature",
-            Self::NothingSigned => "nothing-signed",
         }
     }
 
@@ -300,7 +304,6 @@ impl Fault {
             }
             Self::Reading(_) => "check the disk and run the same command again",
             Self::NoSignature => "give the .asc, .sig, .sign, .gpg or .minisig file that was published with the image",
-            Self::NothingSigned => "give the signature with --signature, or leave --key away",
         }
         .to_owned()
     }
@@ -428,11 +431,12 @@ mod tests {
     #[test]
     fn a_ring_of_keys_is_searched_and_other_keys_are_no_ground_for_belief() {
         let ring = [fixture!("expired.key"), fixture!("impostor.key")];
-        let binary: Vec<u8> = ring.iter().flat_map(|key| Key::read_all(key).unwrap().remove(0).to_bytes()).collect();
+        let binary: Vec<u8> =
+            ring.iter().flat_map(|key| Key::read_all(key).unwrap().remove(0).to_bytes().unwrap()).collect();
         assert_eq!(Key::read_all(&binary).unwrap().len(), 2);
         assert_eq!(told(fixture!("list.asc"), &binary, LIST, "2026-11-23"), "wrong-key");
         assert_eq!(told(fixture!("by-impostor.asc"), &binary, LIST, "2026-11-23"), "good", "a name proves nothing");
-        let binary = [binary, Key::read_all(fixture!("releases.key")).unwrap().remove(0).to_bytes()].concat();
+        let binary = [binary, Key::read_all(fixture!("releases.key")).unwrap().remove(0).to_bytes().unwrap()].concat();
         assert_eq!(told(fixture!("list.asc"), &binary, LIST, "2026-11-23"), "good");
         // The trusted comment of minisign is signed as well.
         let text = String::from_utf8(fixture!("list.minisig").to_vec()).unwrap();

@@ -79,9 +79,15 @@ pub fn owner(key: &SignedPublicKey) -> Option<String> {
 }
 
 /// The key with its signatures, as packets.
-pub fn to_bytes(key: &SignedPublicKey) -> Vec<u8> {
-    // Writing to memory does not fail; an empty file would only not be known again.
-    key.to_bytes().unwrap_or_default()
+pub fn to_bytes(key: &SignedPublicKey) -> Result<Vec<u8>, String> {
+    key.to_bytes().map_err(|error| error.to_string())
+}
+
+/// What the owner says of taking the key back; `None` for a key that stands.
+pub fn revocation(key: &SignedPublicKey) -> Option<String> {
+    let takes_back = |packet: &&Packet| packet.typ() == Some(SignatureType::KeyRevocation);
+    let mut own = key.details.revocation_signatures.iter().filter(takes_back);
+    own.find(|packet| packet.verify_key(&key.primary_key).is_ok()).map(reason)
 }
 
 /// Checks the signatures with `keys`: one that holds is enough, since publishers sign a list with their old and new key.
@@ -198,10 +204,8 @@ fn believable(
 ) -> Result<(), Fault> {
     let primary = &certificate.primary_key;
     let key = fingerprint(certificate);
-    let takes_back = |packet: &&Packet| packet.typ() == Some(SignatureType::KeyRevocation);
-    let own = certificate.details.revocation_signatures.iter().filter(takes_back);
-    if let Some(revocation) = own.into_iter().find(|packet| packet.verify_key(primary).is_ok()) {
-        return Err(Fault::Revoked { key, reason: reason(revocation) });
+    if let Some(reason) = revocation(certificate) {
+        return Err(Fault::Revoked { key, reason });
     }
     let of_users = certificate.details.users.iter().flat_map(|user| {
         user.signatures.iter().filter(|packet| {

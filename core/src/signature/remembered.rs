@@ -120,8 +120,11 @@ impl Remembered {
     /// When its owner or that system had another key until now.
     pub fn admit(&self, key: &Key, system: Option<&str>) -> Result<bool, Fault> {
         let (given, owner) = (key.fingerprint(), key.owner());
-        if self.entries.iter().any(|entry| entry.note.fingerprint == given) {
-            return Ok(false);
+        if let Some(known) = self.known(&given) {
+            // An older copy of the key does not undo what the newer one has told.
+            let is_revoked = known.is_revoked();
+            let reason = ": a copy of it that was given before says so".to_owned();
+            return if is_revoked { Err(Fault::Revoked { key: given, reason }) } else { Ok(false) };
         }
         for Entry { path, note } in &self.entries {
             let same_owner = owner.as_ref().filter(|owner| note.owner.as_ref() == Some(*owner));
@@ -139,13 +142,27 @@ impl Remembered {
         Ok(true)
     }
 
+    fn known(&self, fingerprint: &str) -> Option<&Key> {
+        let entries = self.entries.iter().zip(&self.keys);
+        entries.into_iter().find(|(entry, _)| entry.note.fingerprint == fingerprint).map(|(_, key)| key)
+    }
+
+    /// Takes in what a key that is known already tells now: that it was renewed, or taken back.
+    ///
+    /// # Errors
+    /// When the folder can't be written.
+    pub fn renew(&mut self, given: &Key, now: Timestamp) -> io::Result<()> {
+        let is_news = self.known(&given.fingerprint()).is_some_and(|known| !known.is_revoked());
+        if is_news { self.keep(given, None, now) } else { Ok(()) }
+    }
+
     /// The key that has signed for `system` before.
     pub fn key_of(&self, system: &str) -> Option<&Key> {
         let entries = self.entries.iter().zip(&self.keys);
         entries.into_iter().find(|(entry, _)| entry.note.signed.iter().any(|known| known == system)).map(|(_, key)| key)
     }
 
-    /// Keeps `key`, and that it signed for `system`. A key given again replaces itself: it may have been renewed.
+    /// Keeps `key`, and that it signed for `system`.
     ///
     /// # Errors
     /// When the folder can't be made or written.
@@ -156,7 +173,7 @@ impl Remembered {
             owner: key.owner(),
             first_used: old.map_or_else(|| now.to_string(), |old| old.first_used.clone()),
             signed: old.map(|old| old.signed.clone()).unwrap_or_default(),
-            key: BASE64.encode(&key.to_bytes()),
+            key: BASE64.encode(&key.to_bytes()?),
             fingerprint,
         };
         note.signed.extend(system.filter(|system| !note.signed.iter().any(|known| known == system)).map(str::to_owned));
@@ -215,5 +232,25 @@ mod tests {
             let error = Remembered::load(state.path()).unwrap_err();
             assert!(error.next_step().starts_with("remove it (rm "), "{error}");
         }
+    }
+
+    #[test]
+    fn a_key_that_was_taken_back_stays_so_whatever_older_copy_is_given() {
+        let state = tempfile::tempdir().unwrap();
+        let revoked = Key::read_all(include_bytes!("../../../sample/signed/revoked.key")).unwrap().remove(0);
+        let mut older = revoked.clone();
+        if let super::super::Kind::OpenPgp(certificate) = &mut older.0 {
+            certificate.details.revocation_signatures.clear();
+        }
+        assert!(revoked.is_revoked() && !older.is_revoked() && revoked.fingerprint() == older.fingerprint());
+        let load = || Remembered::load(state.path()).unwrap();
+        load().renew(&revoked, Timestamp::UNIX_EPOCH).unwrap();
+        assert!(load().keys().is_empty(), "a key that was never good is not remembered");
+        load().keep(&older, None, Timestamp::UNIX_EPOCH).unwrap();
+        assert_eq!(load().admit(&older, None), Ok(false));
+        load().renew(&revoked, Timestamp::UNIX_EPOCH).unwrap();
+        load().renew(&older, Timestamp::UNIX_EPOCH).unwrap();
+        assert!(load().keys()[0].is_revoked());
+        assert!(matches!(load().admit(&older, None), Err(Fault::Revoked { .. })));
     }
 }

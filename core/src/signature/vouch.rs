@@ -98,18 +98,5 @@ pub fn vouch(
         }
         all.push(vouched);
     }
-    if all.is_empty() && !given.is_empty() {
-        all.push(Vouched {
-            file: "--key".to_owned(),
-            over: String::new(),
-            is_over_image: false,
-            scheme: None,
-            key: None,
-            made: None,
-            is_first_use: false,
-            fault: Some(Fault::NothingSigned),
-            is_refusal: true,
-        });
-    }
     all
 }
