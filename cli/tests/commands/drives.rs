@@ -7,7 +7,11 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
     let watched = |json: &str| {
         let program = bench.command(&format!("drives --watch --tray tray {json}"));
         let mut timed = std::process::Command::new("timeout");
-        timed.args(["--preserve-status", "--signal=INT", "3"]).arg(program.get_program()).args(program.get_args());
+        // In the foreground it signals the program alone; else the group too, and the program would hear it twice.
+        timed
+            .args(["--foreground", "--preserve-status", "--signal=INT", "3"])
+            .arg(program.get_program())
+            .args(program.get_args());
         timed.current_dir(bench.path(".")).env_clear().env("TZ", "UTC").env("PATH", "/usr/bin:/bin");
         bench.tell(&timed.output().unwrap())
     };
