@@ -1,11 +1,11 @@
 //! How the program ends: exit statuses, and failures with their next step.
 
-use std::error::Error;
 use std::fmt;
 
 use pyrotyp_core::digest::CheckError;
 use pyrotyp_core::drive::{ChooseError, PlatformError};
 use pyrotyp_core::job::{JobFault, JobResult};
+pub use pyrotyp_core::{chain, plain};
 
 /// Exit statuses, as the documentation lists them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -51,31 +51,6 @@ impl Failure {
 impl fmt::Display for Failure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.text)
-    }
-}
-
-/// An error with all its causes in one line.
-pub fn chain(error: &dyn Error) -> String {
-    let mut text = plain(error);
-    let mut source = error.source();
-    while let Some(cause) = source {
-        let cause_text = plain(cause);
-        // A transparent error and its cause say the same.
-        if !text.ends_with(&cause_text) {
-            text.push_str(": ");
-            text.push_str(&cause_text);
-        }
-        source = cause.source();
-    }
-    text
-}
-
-/// An error's own words, without the number that the system gives it.
-pub fn plain(error: &dyn Error) -> String {
-    let text = error.to_string();
-    match text.rsplit_once(" (os error ") {
-        Some((words, _)) => words.to_owned(),
-        None => text,
     }
 }
 

@@ -1,10 +1,11 @@
 //! What was done: one record for each job, kept as a file of JSON.
 
-use std::fs;
-use std::io::{self, Write};
+use std::collections::HashMap;
+use std::fs::{self, File};
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::drive::Drive;
 use crate::job::{Difference, Head, JobResult, StageDone};
@@ -112,4 +113,52 @@ pub fn keep(state: &Path, record: &Record) -> io::Result<PathBuf> {
     let path = folder.join(format!("{}.json", record.job));
     file.persist(&path)?;
     Ok(path)
+}
+
+/// Most records that are read, and the longest one, in bytes.
+const RECORDS_MOST: usize = 100_000;
+const RECORD_BYTES_MOST: u64 = 4 << 20;
+
+/// What of a record tells where an image is now.
+#[derive(Deserialize)]
+struct Written {
+    image: WrittenImage,
+    drives: Vec<WrittenDrive>,
+}
+
+#[derive(Deserialize)]
+struct WrittenImage {
+    sha256: Option<String>,
+}
+
+#[derive(Deserialize)]
+struct WrittenDrive {
+    tag: String,
+    result: String,
+}
+
+/// On which drives each image is, as far as the records of `state` tell: tags by SHA-256. The last job of a drive counts;
+/// records that can't be read are passed over.
+pub fn on_drives(state: &Path) -> HashMap<String, Vec<String>> {
+    let entries = fs::read_dir(state.join("jobs")).into_iter().flatten().take(RECORDS_MOST).flatten();
+    let mut paths: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
+    // The names sort by time.
+    paths.sort();
+    let mut last: HashMap<String, Option<String>> = HashMap::new();
+    for path in paths {
+        let mut text = String::new();
+        let read = File::open(&path).and_then(|file| file.take(RECORD_BYTES_MOST).read_to_string(&mut text));
+        let Some(record) = read.ok().and_then(|_| serde_json::from_str::<Written>(&text).ok()) else { continue };
+        for drive in record.drives.into_iter().filter(|drive| drive.result != "refused") {
+            let is_there = matches!(drive.result.as_str(), "verified" | "written");
+            last.insert(drive.tag, record.image.sha256.clone().filter(|_| is_there));
+        }
+    }
+    let mut found: HashMap<String, Vec<String>> = HashMap::new();
+    for (tag, sha256) in last {
+        found.entry(sha256.unwrap_or_default()).or_default().push(tag);
+    }
+    found.remove("");
+    found.values_mut().for_each(|tags| tags.sort());
+    found
 }

@@ -14,16 +14,22 @@
 #![cfg_attr(not(test), deny(clippy::unwrap_used, clippy::expect_used, clippy::panic))]
 
 mod cancel;
+pub mod catalogue;
 pub mod digest;
 pub mod drive;
+pub mod fetch;
 mod finding;
 pub mod guard;
 pub mod image;
 pub mod job;
 pub mod ledger;
+pub mod shelf;
 pub mod signature;
+pub mod system;
 mod units;
+mod words;
 
 pub use cancel::Cancel;
 pub use finding::{Finding, Level};
 pub use units::{MIB, human_bytes};
+pub use words::{chain, plain};

@@ -8,6 +8,7 @@ mod boot;
 pub mod cafe;
 mod esp;
 mod iso;
+pub mod mirror;
 mod published;
 mod tables;
 

@@ -83,9 +83,6 @@ pub fn is_list(name: &str) -> bool {
     is_algorithm || stem.ends_with("checksum") || stem.ends_with("checksums") || stem.ends_with(".digests")
 }
 
-/// What is added to an image's name for a list of its own.
-const ENDINGS: [&str; 12] =
-    ["md5", "sha1", "sha224", "sha256", "sha384", "sha512", "b2", "b3", "blake3", "sha256sum", "sha512sum", "md5sum"];
 /// Most entries of a folder in which lists are looked for.
 const ENTRIES_MOST: usize = 10_000;
 
@@ -190,21 +187,24 @@ fn given_list(path: &Path, name: &str, found: &mut Published, lists: &mut Vec<Li
 
 /// Lists and torrents with usual names. One that holds nothing of use is passed over.
 fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec<List>) -> Result<(), CheckError> {
-    let own = ENDINGS.iter().map(|ending| format!("{name}.{ending}"));
     let folder = image.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let entries = std::fs::read_dir(folder).into_iter().flatten().take(ENTRIES_MOST).flatten();
     let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
-    let (mut shared, mut torrents) = (Vec::new(), Vec::new());
+    let (mut own, mut shared, mut torrents) = (Vec::new(), Vec::new(), Vec::new());
     for entry in names {
+        let ending = entry.strip_prefix(name).and_then(|rest| rest.strip_prefix('.'));
         if entry.ends_with(".torrent") {
             torrents.push(entry);
+        } else if ending.is_some_and(|ending| is_list(ending) || signed_list(ending) || ending == "DIGESTS") {
+            own.push(entry);
         } else if is_list(&entry) || signed_list(&entry) {
             shared.push(entry);
         }
     }
+    own.sort();
     shared.sort();
     torrents.sort();
-    let (own, shared) = (own.map(|list| (list, true)), shared.into_iter().map(|list| (list, false)));
+    let (own, shared) = (own.into_iter().map(|list| (list, true)), shared.into_iter().map(|list| (list, false)));
     for (list, is_own) in own.chain(shared) {
         let path = image.with_file_name(&list);
         if !path.is_file() {
@@ -214,7 +214,7 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
             // A checksum without a name belongs to whatever lies beside it, which need not be this image.
             Ok(list) if !is_own && list.lines.iter().all(|line| line.name.is_none()) => {}
             // Signatures that stand alone are looked for with what they sign.
-            Ok(list) if list.signature.is_none() && signed_list(&path.to_string_lossy()) => {}
+            Ok(read) if read.signature.is_none() && signed_list(list.strip_prefix(&format!("{name}.")).unwrap_or(&list)) => {}
             Ok(list) => {
                 if found.add_list(&list, name) {
                     lists.push(list);

@@ -33,7 +33,7 @@ pub use efi::{EfiProgram, EspVolume};
 pub use naming::Naming;
 pub use packed::{Packed, PackedFault, Source, Unpacked};
 pub use read_at::{ImageFile, Part, ReadAt, read_block};
-pub use recognise::Stranger;
+pub use recognise::{Stranger, stranger};
 pub use unfinished::unfinished;
 
 /// How much of a file's start is looked at when nothing better is known, in bytes.

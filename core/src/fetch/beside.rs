@@ -1,0 +1,121 @@
+//! What a publisher puts beside an image: lists of checksums and their signatures, looked for under the usual names.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use url::Url;
+
+use super::web::Web;
+use super::{MirrorFault, Wanted};
+use crate::Cancel;
+use crate::digest::{SUMS_BYTES_MOST, algorithm_in, parse};
+use crate::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
+
+/// Names of lists, as publishers use them; `{}` stands for the image's own name.
+const LISTS: [&str; 10] = [
+    "SHA256SUMS",
+    "{}.sha256",
+    "SHA512SUMS",
+    "{}.sha512",
+    "sha256sum.txt",
+    "CHECKSUM",
+    "{}.sha256sum",
+    "{}.DIGESTS",
+    "sha512sum.txt",
+    "{}-CHECKSUM",
+];
+/// What is added to a name for its signature.
+const SIGNATURES: [&str; 5] = ["asc", "sig", "minisig", "sign", "gpg"];
+
+/// What was found, as it is to lie beside the image.
+#[derive(Clone, Debug, Default)]
+pub struct Beside {
+    /// Names of files that belong to the image, and their bytes.
+    pub files: Vec<(String, Vec<u8>)>,
+}
+
+impl Beside {
+    /// Puts everything into `folder`.
+    ///
+    /// # Errors
+    /// When a file can't be written.
+    pub fn put(&self, folder: &Path) -> io::Result<Vec<PathBuf>> {
+        let paths = self.files.iter().map(|(name, bytes)| {
+            let path = folder.join(name);
+            fs::write(&path, bytes)?;
+            Ok(path)
+        });
+        paths.collect()
+    }
+}
+
+/// Looks on the image's first mirror for a list that names it, and for signatures. Under the image's own name they are
+/// found again, and do not come in the way of those of other images.
+///
+/// # Errors
+/// When the server can't be reached at all, or asking it is refused.
+pub fn beside(web: &Web, wanted: &Wanted, cancel: &Cancel) -> Result<Beside, MirrorFault> {
+    let mut found = Beside::default();
+    if let Some(bytes) = &wanted.signature {
+        found.files.push((format!("{}.asc", wanted.name), bytes.clone()));
+    }
+    let Some(first) = wanted.mirrors.first() else { return Ok(found) };
+    let base = super::web::address(&first.address)?;
+    let published = base.path_segments().and_then(|mut parts| parts.next_back()).unwrap_or_default().to_owned();
+    let mut signed = vec![(published.clone(), wanted.name.clone())];
+    for list in LISTS {
+        if cancel.is_set() {
+            return Ok(found);
+        }
+        let remote = list.replace("{}", &published);
+        let Some(bytes) = ask(web, &base, &remote, SUMS_BYTES_MOST)? else { continue };
+        let text = SignatureFile::read(&bytes).and_then(|signature| signature.text);
+        let lines = parse(text.as_deref().unwrap_or(&bytes), algorithm_in(list));
+        // A page of the server's, a list of other images, or a checksum that does not say whose it is.
+        let is_own = list.starts_with("{}");
+        if !lines.iter().any(|line| line.is_for(&wanted.name) && (is_own || line.name.is_some())) {
+            continue;
+        }
+        let ending = list.strip_prefix("{}").map_or(list, |ending| ending.trim_start_matches(['.', '-']));
+        let local = format!("{}.{ending}", wanted.name);
+        found.files.push((local.clone(), bytes));
+        if text.is_none() {
+            signed.insert(0, (remote, local));
+        }
+        break;
+    }
+    for (remote, local) in signed {
+        for ending in SIGNATURES {
+            if cancel.is_set() {
+                return Ok(found);
+            }
+            let Some(bytes) = ask(web, &base, &format!("{remote}.{ending}"), SIGNATURE_BYTES_MOST)? else { continue };
+            if SignatureFile::read(&bytes).is_some() {
+                found.files.push((format!("{local}.{ending}"), bytes));
+                break;
+            }
+        }
+        // Who signs the list need not sign the image.
+        if found.files.len() > 1 {
+            break;
+        }
+    }
+    Ok(found)
+}
+
+/// A file in the same folder of the server; what is not there, or not as it should be, is `None`.
+fn ask(web: &Web, base: &Url, name: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
+    let Ok(address) = base.join(&format!("./{name}")) else { return Ok(None) };
+    match web.small(address.as_str(), most) {
+        Ok(found) => Ok(found),
+        Err(
+            fault @ (MirrorFault::Certificate { .. }
+            | MirrorFault::Rights
+            | MirrorFault::Unreachable { .. }
+            | MirrorFault::Silent
+            | MirrorFault::Downgrade { .. }),
+        ) => Err(fault),
+        Err(_) => Ok(None),
+    }
+}

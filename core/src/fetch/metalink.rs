@@ -1,0 +1,148 @@
+//! Metalink 4 files (RFC 5854): where an image can be had, and what its bytes must be.
+//!
+//! Promise: any bytes give an answer or an error, never a panic; nothing outside the document is looked up.
+
+use roxmltree::{Document, Node, ParsingOptions};
+
+use super::{Mirror, Pieces, Wanted};
+use crate::digest::{Algorithm, Sum};
+
+/// Longest file that is read, in bytes.
+pub const METALINK_BYTES_MOST: u64 = 16 << 20;
+/// Most nodes that are read.
+const NODES_MOST: u32 = 2_000_000;
+/// Namespace of the format (RFC 5854, §4).
+const NAMESPACE: &str = "urn:ietf:params:xml:ns:metalink";
+/// Most mirrors of one file that are kept.
+const MIRRORS_MOST: usize = 200;
+/// Shortest and longest piece, in bytes.
+const PIECE: std::ops::RangeInclusive<u64> = 1024..=1 << 30;
+
+/// Why a file is no Metalink that can be used.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum MetalinkError {
+    /// It is no XML.
+    #[error("it is no XML: {why}")]
+    Xml {
+        /// In words.
+        why: String,
+    },
+    /// It is XML of another kind.
+    #[error("it is no Metalink 4 file")]
+    Other,
+    /// It names no file with an address that can be used.
+    #[error("it names no file with an http or https address")]
+    Nothing,
+}
+
+/// Every file that the document names with at least one address.
+///
+/// # Errors
+/// When it is no Metalink, or names nothing that could be fetched.
+pub fn metalink(bytes: &[u8]) -> Result<Vec<Wanted>, MetalinkError> {
+    let xml = |why: String| MetalinkError::Xml { why };
+    let text = std::str::from_utf8(bytes).map_err(|error| xml(error.to_string()))?;
+    let options = ParsingOptions { nodes_limit: NODES_MOST, ..ParsingOptions::default() };
+    let document = Document::parse_with_options(text, options).map_err(|error| xml(error.to_string()))?;
+    let root = document.root_element();
+    if !root.has_tag_name((NAMESPACE, "metalink")) {
+        return Err(MetalinkError::Other);
+    }
+    let found: Vec<Wanted> = children(root, "file").filter_map(file).collect();
+    if found.is_empty() { Err(MetalinkError::Nothing) } else { Ok(found) }
+}
+
+fn children<'a>(node: Node<'a, 'a>, name: &'static str) -> impl Iterator<Item = Node<'a, 'a>> {
+    node.children().filter(move |child| child.has_tag_name((NAMESPACE, name)))
+}
+
+fn text<'a>(node: Node<'a, 'a>) -> &'a str {
+    node.text().unwrap_or_default().trim()
+}
+
+/// One `file` element (RFC 5854, §4.1.2).
+fn file(node: Node<'_, '_>) -> Option<Wanted> {
+    let name = super::file_name(node.attribute("name")?)?;
+    let mut mirrors: Vec<Mirror> = children(node, "url").filter_map(mirror).take(MIRRORS_MOST).collect();
+    // 1 is the best (RFC 5854, §4.2.16.1).
+    mirrors.sort_by_key(|mirror| mirror.priority);
+    let sums = children(node, "hash").filter_map(|hash| sum(hash.attribute("type")?, text(hash)));
+    let bytes = children(node, "size").find_map(|size| text(size).parse().ok());
+    let wanted = Wanted {
+        sums: sums.collect(),
+        pieces: children(node, "pieces").filter_map(|node| pieces(node, bytes?)).max_by_key(Pieces::rank),
+        signature: children(node, "signature")
+            .find(|node| node.attribute("mediatype") == Some("application/pgp-signature"))
+            .map(|node| node.text().unwrap_or_default().trim_start().as_bytes().to_vec()),
+        name,
+        mirrors,
+        bytes,
+    };
+    (!wanted.mirrors.is_empty()).then_some(wanted)
+}
+
+fn mirror(node: Node<'_, '_>) -> Option<Mirror> {
+    let address = super::web::address(text(node)).ok()?.to_string();
+    let priority = node.attribute("priority").and_then(|text| text.parse().ok()).unwrap_or(999_999);
+    let location = node.attribute("location").map(str::to_ascii_lowercase);
+    Some(Mirror { address, priority, location })
+}
+
+/// Names of the IANA registry of hash functions, such as `sha-256` (RFC 5854, §4.2.4.1).
+fn sum(algorithm: &str, hex: &str) -> Option<Sum> {
+    format!("{}:{hex}", Algorithm::named(algorithm)?.name()).parse().ok()
+}
+
+/// The sums of the pieces, if there is one for each piece of a file of `bytes` bytes.
+fn pieces(node: Node<'_, '_>, bytes: u64) -> Option<Pieces> {
+    let algorithm = Algorithm::named(node.attribute("type")?)?;
+    let length = node.attribute("length")?.parse().ok().filter(|length| PIECE.contains(length))?;
+    let sums: Option<Vec<Sum>> = children(node, "hash").map(|hash| sum(algorithm.name(), text(hash))).collect();
+    let sums = sums.filter(|sums| sums.len() as u64 == bytes.div_ceil(length))?;
+    Some(Pieces { algorithm, bytes: length, sums })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn wrap(inside: &str) -> String {
+        format!("<?xml version=\"1.0\"?><metalink xmlns=\"{NAMESPACE}\">{inside}</metalink>")
+    }
+
+    #[test]
+    fn mirrors_sums_and_pieces_are_read_and_the_best_mirror_comes_first() {
+        let zeros = |digits| "0".repeat(digits);
+        let found = metalink(
+            wrap(&format!(
+                "<file name='../a/larkspur.iso'><size>2500</size><hash type='sha-256'>{}</hash><hash type='crc'>1</hash>
+                <pieces length='1024' type='sha-1'><hash>{1}</hash><hash>{1}</hash><hash>{1}</hash></pieces>
+                <pieces length='1024' type='sha-256'><hash>too few</hash></pieces>
+                <url priority='5' location='DE'>http://b.example/x</url><url>ftp://c.example/x</url>
+                <url priority='1'> https://a.example/x </url></file><file name='empty'/>",
+                zeros(64),
+                zeros(40)
+            ))
+            .as_bytes(),
+        )
+        .unwrap();
+        let [one] = &found[..] else { panic!("one file with addresses: {found:?}") };
+        assert_eq!((one.name.as_str(), one.bytes, one.sums.len()), ("larkspur.iso", Some(2500), 1));
+        let addresses: Vec<_> = one.mirrors.iter().map(|mirror| mirror.address.as_str()).collect();
+        assert_eq!(addresses, ["https://a.example/x", "http://b.example/x"]);
+        assert_eq!(one.mirrors[1].location.as_deref(), Some("de"));
+        assert_eq!(one.pieces.as_ref().map(|pieces| (pieces.algorithm, pieces.sums.len())), Some((Algorithm::Sha1, 3)));
+    }
+
+    #[test]
+    fn what_is_no_metalink_is_told_so() {
+        assert!(matches!(metalink(b"\xFF\xFE"), Err(MetalinkError::Xml { .. })));
+        assert!(matches!(metalink(b"<a><b></a>"), Err(MetalinkError::Xml { .. })));
+        assert_eq!(metalink(b"<html/>"), Err(MetalinkError::Other));
+        assert_eq!(metalink(wrap("<file name='..'><url>http://a.example/</url></file>").as_bytes()), Err(MetalinkError::Nothing));
+        // Entities that blow up, and files of this machine, are never looked at.
+        let bomb = "<!DOCTYPE x [<!ENTITY a SYSTEM 'file:///etc/passwd'>]><metalink>&a;</metalink>";
+        assert!(matches!(metalink(bomb.as_bytes()), Err(MetalinkError::Xml { .. })));
+    }
+}

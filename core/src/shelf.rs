@@ -1,0 +1,431 @@
+//! The shelf: the bench's own store of images, with what is known of each.
+//!
+//! It is a folder of image files, each with its lists and signatures beside it, and one index, `shelf.toml`. The files are
+//! what counts: an index that is lost or damaged is made again from them.
+
+use std::ffi::OsStr;
+use std::fs::{self, File};
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::digest::Sum;
+use crate::image::Naming;
+use crate::system;
+
+/// Name of the index.
+const INDEX: &str = "shelf.toml";
+/// Longest index that is read, in bytes.
+const INDEX_BYTES_MOST: u64 = 16 << 20;
+/// Most files of the folder that are looked at.
+const FILES_MOST: usize = 10_000;
+/// Endings that belong to a packed image and not to a file beside one.
+const PACKED: [&str; 6] = ["gz", "xz", "zst", "bz2", "lz4", "zip"];
+
+/// What tells that a file is still the one it was.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Identity {
+    /// Length in bytes.
+    pub bytes: u64,
+    /// When it was changed last, RFC 3339.
+    pub modified: String,
+    /// Its number in the file system.
+    pub number: u64,
+}
+
+impl Identity {
+    /// Of the file at `path`.
+    ///
+    /// # Errors
+    /// When it can't be looked at.
+    pub fn of(path: &Path) -> io::Result<Self> {
+        let found = fs::metadata(path)?;
+        let modified = Timestamp::try_from(found.modified()?).map_err(io::Error::other)?.to_string();
+        Ok(Self { bytes: found.len(), modified, number: system::file_number(&found) })
+    }
+}
+
+/// An image on the shelf.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Item {
+    /// Name of its file.
+    pub file: String,
+    /// What it calls itself.
+    #[serde(default)]
+    pub system: Option<String>,
+    /// Its version.
+    #[serde(default)]
+    pub version: Option<String>,
+    /// Its edition.
+    #[serde(default)]
+    pub edition: Option<String>,
+    /// For which processors.
+    #[serde(default)]
+    pub architecture: Option<String>,
+    /// Volume label.
+    #[serde(default)]
+    pub label: Option<String>,
+    /// Address or path from which it came.
+    #[serde(default)]
+    pub origin: Option<String>,
+    /// When it was put here, RFC 3339.
+    #[serde(default)]
+    pub added: Option<String>,
+    /// When it was compared last with all that was published for it, RFC 3339.
+    #[serde(default)]
+    pub checked: Option<String>,
+    /// What that proved, in a word: `signed`, `published`, `undamaged`, or nothing.
+    #[serde(default)]
+    pub proof: Option<String>,
+    /// Checksums, each as `ALGORITHM:HEX`, of the file as `identity` tells it.
+    #[serde(default)]
+    pub sums: Vec<String>,
+    /// The file when its checksums were computed.
+    #[serde(default)]
+    pub identity: Identity,
+}
+
+impl Item {
+    /// What it is called on the command line: the file's name, without `.iso` or `.img`.
+    pub fn name(&self) -> &str {
+        [".iso", ".img"].iter().find_map(|ending| self.file.strip_suffix(ending)).unwrap_or(&self.file)
+    }
+
+    /// Takes in what the image calls itself.
+    pub fn describe(&mut self, naming: &Naming, label: Option<&str>) {
+        self.system.clone_from(&naming.system);
+        self.version.clone_from(&naming.version);
+        self.edition.clone_from(&naming.edition);
+        self.architecture = naming.architecture.map(str::to_owned);
+        self.label = label.map(str::to_owned);
+    }
+
+    /// Its checksums as they were read.
+    pub fn sums(&self) -> Vec<Sum> {
+        self.sums.iter().filter_map(|sum| sum.parse().ok()).collect()
+    }
+
+    /// Its SHA-256, if that is known.
+    pub fn sha256(&self) -> Option<&str> {
+        self.sums.iter().find_map(|sum| sum.strip_prefix("sha256:"))
+    }
+
+    /// When it was of use last: put here, or checked.
+    pub fn last_used(&self) -> Option<Timestamp> {
+        [&self.added, &self.checked].into_iter().flatten().filter_map(|time| time.parse().ok()).max()
+    }
+}
+
+/// The images of a bench.
+#[derive(Clone, Debug, Default)]
+pub struct Shelf {
+    folder: PathBuf,
+    items: Vec<Item>,
+    /// Why the index was made again, if it was.
+    pub rebuilt: Option<String>,
+    /// Files that are there and of which the index knew nothing.
+    pub found: Vec<String>,
+}
+
+#[derive(Default, Serialize, Deserialize)]
+struct Index {
+    #[serde(default, rename = "image")]
+    images: Vec<Item>,
+}
+
+/// How a file comes onto the shelf.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Bring {
+    /// It stays where it is as well.
+    Keep,
+    /// It is moved.
+    Move,
+}
+
+/// How it came there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Brought {
+    /// A file of its own that shares its bytes with the other until one changes.
+    Shared,
+    /// The same file under a second name.
+    Linked,
+    /// Copied: it lies on another disk.
+    Copied,
+    /// Moved.
+    Moved,
+}
+
+/// Why a name leads to no image of the shelf.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("`{asked}` may be any of these on the shelf: {}", fit.join(", "))]
+pub struct Several {
+    /// As asked.
+    pub asked: String,
+    /// All names that begin like it.
+    pub fit: Vec<String>,
+}
+
+impl Shelf {
+    /// Reads the shelf of this state folder; an empty one if there is none yet.
+    ///
+    /// # Errors
+    /// When the folder can't be read.
+    pub fn open(state: &Path) -> io::Result<Self> {
+        let mut shelf = Self { folder: state.join("shelf"), ..Self::default() };
+        let entries = match fs::read_dir(&shelf.folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(shelf),
+            Err(error) => return Err(error),
+        };
+        let files = entries.take(FILES_MOST).flatten().filter(|entry| entry.path().is_file());
+        let mut names: Vec<String> = files.filter_map(|entry| entry.file_name().into_string().ok()).collect();
+        names.sort();
+        let index = match read_index(&shelf.folder.join(INDEX)) {
+            Ok(index) => index,
+            Err(why) => {
+                shelf.rebuilt = Some(why);
+                Index::default()
+            }
+        };
+        for name in names.iter().filter(|name| is_image(name, &names)) {
+            match index.images.iter().find(|item| item.file == *name) {
+                Some(item) => shelf.items.push(item.clone()),
+                None => {
+                    shelf.found.push(name.clone());
+                    shelf.items.push(Item { file: name.clone(), ..Item::default() });
+                }
+            }
+        }
+        Ok(shelf)
+    }
+
+    /// Changes the shelf while no other process does, and keeps the index.
+    ///
+    /// # Errors
+    /// When the folder can't be written.
+    pub fn change<T>(state: &Path, change: impl FnOnce(&mut Self) -> io::Result<T>) -> io::Result<T> {
+        let folder = state.join("shelf");
+        fs::create_dir_all(&folder)?;
+        let lock = File::create(folder.join(".lock"))?;
+        lock.lock()?;
+        let mut shelf = Self::open(state)?;
+        let result = change(&mut shelf)?;
+        shelf.save()?;
+        Ok(result)
+    }
+
+    fn save(&self) -> io::Result<()> {
+        let text = toml::to_string(&Index { images: self.items.clone() }).map_err(io::Error::other)?;
+        let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
+        file.write_all(b"# The shelf's index. It may be lost: it is made again from the files beside it.\n\n")?;
+        file.write_all(text.as_bytes())?;
+        file.as_file().sync_all()?;
+        file.persist(self.folder.join(INDEX))?;
+        Ok(())
+    }
+
+    /// Where it is.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// All images, by name.
+    pub fn items(&self) -> &[Item] {
+        &self.items
+    }
+
+    /// The same, to be changed.
+    pub fn items_mut(&mut self) -> &mut [Item] {
+        &mut self.items
+    }
+
+    /// Where the image's file is.
+    pub fn path(&self, item: &Item) -> PathBuf {
+        self.folder.join(&item.file)
+    }
+
+    /// The image that lies at `path`, if that is on the shelf.
+    pub fn at(&self, path: &Path) -> Option<&Item> {
+        let folder = path.parent()?.canonicalize().ok()?;
+        let is_here = self.folder.canonicalize().is_ok_and(|own| own == folder);
+        self.items.iter().find(|item| is_here && path.file_name() == Some(OsStr::new(&item.file)))
+    }
+
+    /// The image with this name, or the only one whose name begins like it.
+    ///
+    /// # Errors
+    /// When several names begin like it.
+    pub fn find(&self, asked: &str) -> Result<Option<&Item>, Several> {
+        if let Some(item) = self.items.iter().find(|item| item.file == asked || item.name() == asked) {
+            return Ok(Some(item));
+        }
+        let fit: Vec<&Item> = self.items.iter().filter(|item| !asked.is_empty() && item.file.starts_with(asked)).collect();
+        match fit[..] {
+            [] => Ok(None),
+            [one] => Ok(Some(one)),
+            _ => Err(Several { asked: asked.to_owned(), fit: fit.iter().map(|item| item.name().to_owned()).collect() }),
+        }
+    }
+
+    /// Whether the file is still as it was when its checksums were computed.
+    pub fn is_unchanged(&self, item: &Item) -> bool {
+        !item.sums.is_empty() && Identity::of(&self.path(item)).is_ok_and(|now| now == item.identity)
+    }
+
+    /// Puts the file at `from` onto the shelf, with no needless copy, and the lists and signatures that lie beside it.
+    ///
+    /// # Errors
+    /// When a file of that name is there already, or the folder can't be written.
+    pub fn bring(&mut self, from: &Path, bring: Bring, beside: &[PathBuf]) -> io::Result<(Item, Brought)> {
+        let name = from.file_name().and_then(OsStr::to_str).ok_or(io::ErrorKind::InvalidInput)?.to_owned();
+        let to = self.folder.join(&name);
+        if to.exists() {
+            return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        let brought = match bring {
+            Bring::Move if fs::rename(from, &to).is_ok() => Brought::Moved,
+            _ => self.take(from, &to, bring)?,
+        };
+        for path in beside {
+            let Some(beside_name) = path.file_name().and_then(OsStr::to_str) else { continue };
+            let own = if beside_name.starts_with(&name) { beside_name.to_owned() } else { format!("{name}.{beside_name}") };
+            fs::copy(path, self.folder.join(own))?;
+        }
+        let origin = std::path::absolute(from).unwrap_or(from.to_owned()).display().to_string();
+        let item = Item { file: name, origin: Some(origin), ..Item::default() };
+        Ok((self.add(item), brought))
+    }
+
+    /// Another file with the same bytes: without moving any of them, if the file system can.
+    fn take(&self, from: &Path, to: &Path, bring: Bring) -> io::Result<Brought> {
+        let made = tempfile::NamedTempFile::new_in(&self.folder)?;
+        let brought = if system::share_bytes(&File::open(from)?, made.as_file()).is_ok() {
+            made.persist_noclobber(to)?;
+            Brought::Shared
+        } else if fs::hard_link(from, to).is_ok() {
+            Brought::Linked
+        } else {
+            io::copy(&mut File::open(from)?, &mut made.as_file())?;
+            made.as_file().sync_all()?;
+            made.persist_noclobber(to)?;
+            Brought::Copied
+        };
+        if bring == Bring::Move {
+            fs::remove_file(from)?;
+            return Ok(Brought::Moved);
+        }
+        Ok(brought)
+    }
+
+    /// Takes an image that lies in the folder into the index.
+    pub fn add(&mut self, item: Item) -> Item {
+        let item = Item { added: Some(Timestamp::now().to_string()), ..item };
+        self.items.retain(|known| known.file != item.file);
+        self.items.push(item.clone());
+        self.items.sort_by(|a, b| a.file.cmp(&b.file));
+        item
+    }
+
+    /// Keeps what a check has found, with the file as it was then.
+    ///
+    /// # Errors
+    /// When the file can't be looked at.
+    pub fn note(&mut self, file: &str, sums: &[Sum], proof: &str, identity: &Identity) {
+        let Some(item) = self.items.iter_mut().find(|item| item.file == file) else { return };
+        let mut all: Vec<String> = sums.iter().map(|sum| format!("{}:{}", sum.algorithm.name(), sum.hex)).collect();
+        if item.identity == *identity {
+            all.extend(std::mem::take(&mut item.sums));
+        }
+        all.sort();
+        all.dedup();
+        (item.sums, item.identity) = (all, identity.clone());
+        (item.checked, item.proof) = (Some(Timestamp::now().to_string()), Some(proof.to_owned()));
+    }
+
+    /// Takes an image off the shelf, with everything that lies there for it.
+    ///
+    /// # Errors
+    /// When a file can't be removed.
+    pub fn remove(&mut self, file: &str) -> io::Result<()> {
+        fs::remove_file(self.folder.join(file))?;
+        let others: Vec<String> = self.items.iter().map(|item| item.file.clone()).filter(|other| other != file).collect();
+        let beside = format!("{file}.");
+        for entry in fs::read_dir(&self.folder)?.take(FILES_MOST).flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            let is_others = others.iter().any(|other| name == *other || name.starts_with(&format!("{other}.")));
+            if name.starts_with(&beside) && !is_others {
+                fs::remove_file(entry.path())?;
+            }
+        }
+        self.items.retain(|item| item.file != file);
+        Ok(())
+    }
+}
+
+fn read_index(path: &Path) -> Result<Index, String> {
+    let mut text = String::new();
+    match File::open(path) {
+        Ok(file) => file.take(INDEX_BYTES_MOST).read_to_string(&mut text).map_err(|error| crate::plain(&error))?,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Err("it was not there".to_owned()),
+        Err(error) => return Err(crate::plain(&error)),
+    };
+    toml::from_str(&text).map_err(|error| error.message().lines().next().unwrap_or_default().to_owned())
+}
+
+/// Whether this file of the folder is an image, and not something that belongs to one.
+fn is_image(name: &str, all: &[String]) -> bool {
+    let belongs = all.iter().any(|other| {
+        let ending = name.strip_prefix(other.as_str()).and_then(|rest| rest.strip_prefix('.'));
+        ending.is_some_and(|ending| !PACKED.contains(&ending))
+    });
+    let under_way = [".part", ".part.toml"].iter().any(|ending| name.ends_with(ending));
+    !belongs && !under_way && !name.starts_with('.') && name != INDEX
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn names(shelf: &Shelf) -> Vec<&str> {
+        shelf.items().iter().map(Item::name).collect()
+    }
+
+    #[test]
+    fn an_index_that_is_lost_or_damaged_is_made_again_from_the_files() {
+        let state = tempfile::tempdir().unwrap();
+        let folder = state.path().join("shelf");
+        fs::create_dir(&folder).unwrap();
+        let files = ["a.iso", "a.iso.SHA256SUMS", "a.iso.SHA256SUMS.asc", "a.iso.xz", "b.img", "c.iso.part", "c.iso.part.toml", ".lock"];
+        files.iter().for_each(|name| fs::write(folder.join(name), *name).unwrap());
+        let shelf = Shelf::open(state.path()).unwrap();
+        assert_eq!((names(&shelf), shelf.rebuilt.as_deref()), (vec!["a", "a.iso.xz", "b"], Some("it was not there")));
+        let identity = Identity::of(&folder.join("b.img")).unwrap();
+        let sum: Sum = "md5:900150983cd24fb0d6963f7d28e17f72".parse().unwrap();
+        Shelf::change(state.path(), |shelf| Ok(shelf.note("b.img", &[sum], "published", &identity))).unwrap();
+        let shelf = Shelf::open(state.path()).unwrap();
+        let [_, _, kept] = shelf.items() else { panic!("{shelf:?}") };
+        assert!(shelf.rebuilt.is_none() && shelf.found.is_empty() && shelf.is_unchanged(kept));
+        fs::write(folder.join("b.img"), "other").unwrap();
+        assert!(!shelf.is_unchanged(kept), "a file that was changed has no checksum yet");
+        fs::write(folder.join(INDEX), "image = 3").unwrap();
+        let damaged = Shelf::open(state.path()).unwrap();
+        assert!(damaged.rebuilt.is_some() && names(&damaged) == ["a", "a.iso.xz", "b"]);
+        Shelf::change(state.path(), |shelf| shelf.remove("a.iso")).unwrap();
+        let left: Vec<bool> = files.map(|name| folder.join(name).exists()).into();
+        assert_eq!(left, [false, false, false, true, true, true, true, true]);
+    }
+
+    #[test]
+    fn a_name_leads_to_one_image_or_to_a_choice() {
+        let item = |file: &str| Item { file: file.to_owned(), ..Item::default() };
+        let items = vec![item("larkspur-9.2-compact.iso"), item("larkspur-9.2.iso"), item("wrenfield.img")];
+        let shelf = Shelf { items, ..Shelf::default() };
+        let found = |asked| shelf.find(asked).map(|item| item.map(|item| item.file.as_str()));
+        assert_eq!(found("larkspur-9.2"), Ok(Some("larkspur-9.2.iso")), "a whole name goes before its beginning");
+        assert_eq!(found("wren"), Ok(Some("wrenfield.img")));
+        assert_eq!((found("kestrin"), found("")), (Ok(None), Ok(None)));
+        assert_eq!(found("lark").unwrap_err().fit, ["larkspur-9.2-compact", "larkspur-9.2"]);
+    }
+}
