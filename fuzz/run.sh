@@ -16,7 +16,7 @@ seeds=$(mktemp -d)
 trap 'rm -rf "$seeds"' EXIT
 target/release/pyrotyp demo --keep "$seeds/cafe" >/dev/null 2>&1
 image=$seeds/cafe/images/wrenfield-rescue-3.iso
-mkdir "$seeds"/{inspect,fat,packed,lists,signatures,torrents}
+mkdir "$seeds"/{inspect,fat,packed,lists,signatures,torrents,supply}
 # As the target lays it out: the first sectors, then what lies from 32 KiB on.
 for file in "$seeds"/cafe/images/*.iso; do
     { head -c 2048 "$file"; head -c 62768 "$file" | tail -c 30000; } > "$seeds/inspect/$(basename "$file")"
@@ -43,7 +43,11 @@ join minisign.pub list.minisig
 join signify.pub signify-list.sig
 printf 'd4:infod6:lengthi40000e4:name1:a12:piece lengthi65536e6:pieces20:%020dee' 0 > "$seeds/torrents/first"
 head -c 36864 "$seeds/cafe/images/larkspur-9.2-compact-i686.iso" | tail -c 4096 > "$seeds/torrents/volume"
-for target in inspect fat packed lists signatures torrents; do
+cp "$seeds/cafe/catalogue.toml" "$seeds/supply/"
+cat > "$seeds/supply/metalink" <<END
+<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="a.iso"><size>1024</size><pieces type="sha-1" length="1024"><hash>$(printf '%040d' 0)</hash></pieces><url priority="1" location="de">http://a.example/a.iso</url></file></metalink>
+END
+for target in inspect fat packed lists signatures torrents supply; do
     "target/fuzz/$host/release/$target" "$seeds/$target" -max_total_time="${1:-15}" -max_len=65536 -timeout=10 \
         -rss_limit_mb=2048 -verbosity=0 -print_final_stats=1 2>"$seeds/log" || { cat "$seeds/log" >&2; exit 1; }
     awk -v target="$target" '/number_of_executed_units/ { print target ": " $2 " executions, nothing found" }' "$seeds/log"

@@ -91,6 +91,14 @@ pub enum Command {
         /// Image file
         image: PathBuf,
     },
+    /// Get an image over the network, check it, and put it on the shelf
+    Fetch(Fetch),
+    /// List the images of this bench; add, check or remove some
+    Shelf {
+        /// What to do with them
+        #[command(subcommand)]
+        command: Option<Shelf>,
+    },
     /// Show the whole job on made-up images and simulated drives; touches nothing else
     Demo {
         /// Make the bench in this new folder and keep it, to try commands on it
@@ -122,6 +130,67 @@ pub struct Write {
     /// Ask nothing: the drive must then be named by its tag
     #[arg(long)]
     pub unattended: bool,
+}
+
+/// What `fetch` is asked.
+#[derive(Clone, Debug, Args)]
+pub struct Fetch {
+    /// An http or https address, a Metalink file or its address, or words for an image in the catalogue
+    #[arg(required = true, value_name = "IMAGE")]
+    pub what: Vec<String>,
+    /// Put it into this folder, and not on the shelf
+    #[arg(long, value_name = "DIR")]
+    pub into: Option<PathBuf>,
+    /// A catalogue: a file, or an https address; remembered for the next time
+    #[arg(long, value_name = "FILE|ADDRESS")]
+    pub catalogue: Option<String>,
+    /// The one that is meant, where a Metalink file names several images
+    #[arg(long, value_name = "NAME")]
+    pub only: Option<String>,
+    /// Take mirrors in this country first, such as de
+    #[arg(long, value_name = "COUNTRY")]
+    pub near: Option<String>,
+    /// How long a server may stay silent
+    #[arg(long, value_name = "SECONDS", default_value_t = 30, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub wait: u64,
+    /// Checksums to compare with
+    #[command(flatten)]
+    pub against: Against,
+}
+
+/// What to do with the shelf.
+#[derive(Clone, Debug, Subcommand)]
+pub enum Shelf {
+    /// Put image files on it, with the lists and signatures beside them
+    Add {
+        /// Image files
+        #[arg(required = true, value_name = "FILE")]
+        files: Vec<PathBuf>,
+        /// Take them away from where they are
+        #[arg(long = "move")]
+        moves: bool,
+    },
+    /// Read images again and compare them with all that is known of them
+    Verify {
+        /// Names on the shelf [default: all of them]
+        #[arg(value_name = "NAME")]
+        names: Vec<String>,
+    },
+    /// Remove images, with the lists and signatures that lie there for them
+    Remove {
+        /// Names on the shelf
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+    },
+    /// Show which images nobody has used for long; with --go, remove them
+    Prune {
+        /// Those that were put there, and checked, longer ago than this
+        #[arg(long, value_name = "DAYS", default_value_t = 180)]
+        older: u32,
+        /// Do it
+        #[arg(long)]
+        go: bool,
+    },
 }
 
 /// Checksums to compare with.

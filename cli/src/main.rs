@@ -52,6 +52,8 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Drives { all, .. } => commands::drives::run(*all, common),
         Command::Write(write) => commands::write::run(write, common, cancel),
         Command::Compare { drive, image } => commands::compare::run(drive, image, common, cancel),
+        Command::Fetch(fetch) => commands::fetch::run(fetch, common, cancel),
+        Command::Shelf { command } => commands::shelf::run(command.as_ref(), common, cancel),
         Command::Demo { keep } => commands::demo::run(keep.as_deref(), common, cancel),
     };
     match done {

@@ -99,7 +99,8 @@ mod day {
 
     pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Date>, D::Error> {
         let read = Option::<toml::value::Datetime>::deserialize(from)?;
-        read.map(|read| read.to_string().parse().map_err(|_| D::Error::custom("a day such as 2029-04-30 is expected"))).transpose()
+        read.map(|read| read.to_string().parse().map_err(|_| D::Error::custom("a day such as 2029-04-30 is expected")))
+            .transpose()
     }
 }
 
@@ -118,6 +119,14 @@ pub enum CatalogueError {
     Version {
         /// Which one.
         found: u32,
+    },
+    /// An entry gives an address or a checksum that is none.
+    #[error("the catalogue's entry of {title} is of no use: {why}")]
+    Entry {
+        /// Which one.
+        title: String,
+        /// In words.
+        why: String,
     },
     /// Nothing bears that name.
     #[error("the catalogue has nothing called `{asked}`")]
@@ -164,7 +173,11 @@ impl Pick<'_> {
     }
 
     fn kind(&self) -> String {
-        [Some(self.system.name.as_str()), self.image.edition.as_deref()].into_iter().flatten().collect::<Vec<_>>().join(" ")
+        [Some(self.system.name.as_str()), self.image.edition.as_deref()]
+            .into_iter()
+            .flatten()
+            .collect::<Vec<_>>()
+            .join(" ")
     }
 
     /// Whether it was still supported on that day; a release without a day always is.
@@ -178,7 +191,7 @@ impl Pick<'_> {
     /// When an address or a checksum can't be read.
     pub fn wanted(&self) -> Result<Option<Wanted>, CatalogueError> {
         let Some(first) = self.image.addresses.first() else { return Ok(None) };
-        let fail = |why: String| CatalogueError::Unreadable { why };
+        let fail = |why: String| CatalogueError::Entry { title: self.title(), why };
         let mut wanted = Wanted::at(first).map_err(|fault| fail(fault.to_string()))?;
         wanted.mirrors = self
             .image
@@ -197,7 +210,10 @@ impl Pick<'_> {
     /// When one can't be read.
     pub fn sums(&self) -> Result<Vec<Sum>, CatalogueError> {
         let read = self.image.sums.iter().map(|sum| sum.parse());
-        read.collect::<Result<_, _>>().map_err(|error: crate::digest::SumError| CatalogueError::Unreadable { why: error.to_string() })
+        read.collect::<Result<_, _>>().map_err(|error: crate::digest::SumError| CatalogueError::Entry {
+            title: self.title(),
+            why: error.to_string(),
+        })
     }
 }
 
@@ -355,14 +371,25 @@ mod tests {
     #[test]
     fn loose_words_lead_to_one_image_or_to_a_choice_and_never_to_a_guess() {
         let catalogue = Catalogue::read(CATALOGUE.as_bytes()).unwrap();
-        let told: Vec<String> = ["larkspur desktop", "LARK desk 8.9", "larkspur", "larkspur desktop 10.1", "larkspur compact",
-            "desktop aarch64", "wrenfield", "wrenfield arm", "wrenfield x86 2", "ubik", ""]
-            .map(|asked| match catalogue.find(asked, "x86-64", today()) {
-                Ok(pick) => format!("{asked}: {}", pick.title()),
-                Err(CatalogueError::Several { fit, .. }) => format!("{asked}: any of {}", fit.join(", ")),
-                Err(error) => format!("{asked}: {error}"),
-            })
-            .into();
+        let told: Vec<String> = [
+            "larkspur desktop",
+            "LARK desk 8.9",
+            "larkspur",
+            "larkspur desktop 10.1",
+            "larkspur compact",
+            "desktop aarch64",
+            "wrenfield",
+            "wrenfield arm",
+            "wrenfield x86 2",
+            "ubik",
+            "",
+        ]
+        .map(|asked| match catalogue.find(asked, "x86-64", today()) {
+            Ok(pick) => format!("{asked}: {}", pick.title()),
+            Err(CatalogueError::Several { fit, .. }) => format!("{asked}: any of {}", fit.join(", ")),
+            Err(error) => format!("{asked}: {error}"),
+        })
+        .into();
         insta::assert_snapshot!(told.join("\n"), @"
         larkspur desktop: Larkspur Linux 9.2 Desktop (x86-64)
         LARK desk 8.9: Larkspur Linux 8.9 Desktop (x86-64)
@@ -398,7 +425,8 @@ mod tests {
 
     #[test]
     fn what_is_no_catalogue_is_told_so_and_versions_are_numbers() {
-        for wrong in ["", "catalogue = 2", "catalogue = 1\nsystems = 3", "catalogue = 1\n[[system]]\nname = 1", "\u{0}"] {
+        for wrong in ["", "catalogue = 2", "catalogue = 1\nsystems = 3", "catalogue = 1\n[[system]]\nname = 1", "\u{0}"]
+        {
             assert!(Catalogue::read(wrong.as_bytes()).is_err(), "{wrong:?}");
         }
         assert!(Catalogue::read(b"\xFF").is_err());

@@ -40,13 +40,15 @@ pub const RULES: [Rule; 18] = [
     rule("has-data", Level::Note, "there is something on the drive"),
 ];
 
-/// Rules about images that `--accept` can lift.
-pub const IMAGE_RULES: [Rule; 5] = [
+/// Rules about images that stand in nobody's way for good.
+pub const IMAGE_RULES: [Rule; 7] = [
     rule("unfinished-download", Level::Ask, "the file's name is that of a download under way"),
     rule("needs-laying-out", Level::Ask, "the image's files must be laid out on a FAT stick"),
     rule("optical-only", Level::Ask, "the image starts from an optical disc only"),
     rule("bare-filesystem", Level::Ask, "the image is a file system without a partition table"),
     rule("nothing-to-start", Level::Ask, "the image holds data only"),
+    rule("out-of-support", Level::Note, "by the catalogue, the image's release is no longer supported"),
+    rule("newer-release", Level::Note, "a newer release is on the shelf or in the catalogue"),
 ];
 
 /// What the guard needs to know beside the drive itself.

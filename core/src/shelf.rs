@@ -261,7 +261,8 @@ impl Shelf {
         if let Some(item) = self.items.iter().find(|item| item.file == asked || item.name() == asked) {
             return Ok(Some(item));
         }
-        let fit: Vec<&Item> = self.items.iter().filter(|item| !asked.is_empty() && item.file.starts_with(asked)).collect();
+        let fit: Vec<&Item> =
+            self.items.iter().filter(|item| !asked.is_empty() && item.file.starts_with(asked)).collect();
         match fit[..] {
             [] => Ok(None),
             [one] => Ok(Some(one)),
@@ -290,7 +291,8 @@ impl Shelf {
         };
         for path in beside {
             let Some(beside_name) = path.file_name().and_then(OsStr::to_str) else { continue };
-            let own = if beside_name.starts_with(&name) { beside_name.to_owned() } else { format!("{name}.{beside_name}") };
+            let own =
+                if beside_name.starts_with(&name) { beside_name.to_owned() } else { format!("{name}.{beside_name}") };
             fs::copy(path, self.folder.join(own))?;
         }
         let origin = std::path::absolute(from).unwrap_or(from.to_owned()).display().to_string();
@@ -350,7 +352,8 @@ impl Shelf {
     /// When a file can't be removed.
     pub fn remove(&mut self, file: &str) -> io::Result<()> {
         fs::remove_file(self.folder.join(file))?;
-        let others: Vec<String> = self.items.iter().map(|item| item.file.clone()).filter(|other| other != file).collect();
+        let others: Vec<String> =
+            self.items.iter().map(|item| item.file.clone()).filter(|other| other != file).collect();
         let beside = format!("{file}.");
         for entry in fs::read_dir(&self.folder)?.take(FILES_MOST).flatten() {
             let name = entry.file_name().to_string_lossy().into_owned();
@@ -397,13 +400,26 @@ mod tests {
         let state = tempfile::tempdir().unwrap();
         let folder = state.path().join("shelf");
         fs::create_dir(&folder).unwrap();
-        let files = ["a.iso", "a.iso.SHA256SUMS", "a.iso.SHA256SUMS.asc", "a.iso.xz", "b.img", "c.iso.part", "c.iso.part.toml", ".lock"];
+        let files = [
+            "a.iso",
+            "a.iso.SHA256SUMS",
+            "a.iso.SHA256SUMS.asc",
+            "a.iso.xz",
+            "b.img",
+            "c.iso.part",
+            "c.iso.part.toml",
+            ".lock",
+        ];
         files.iter().for_each(|name| fs::write(folder.join(name), *name).unwrap());
         let shelf = Shelf::open(state.path()).unwrap();
         assert_eq!((names(&shelf), shelf.rebuilt.as_deref()), (vec!["a", "a.iso.xz", "b"], Some("it was not there")));
         let identity = Identity::of(&folder.join("b.img")).unwrap();
         let sum: Sum = "md5:900150983cd24fb0d6963f7d28e17f72".parse().unwrap();
-        Shelf::change(state.path(), |shelf| Ok(shelf.note("b.img", &[sum], "published", &identity))).unwrap();
+        Shelf::change(state.path(), |shelf| {
+            shelf.note("b.img", &[sum], "published", &identity);
+            Ok(())
+        })
+        .unwrap();
         let shelf = Shelf::open(state.path()).unwrap();
         let [_, _, kept] = shelf.items() else { panic!("{shelf:?}") };
         assert!(shelf.rebuilt.is_none() && shelf.found.is_empty() && shelf.is_unchanged(kept));

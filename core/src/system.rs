@@ -1,10 +1,10 @@
 //! What is asked of the operating system about ordinary files and about who we are. Like [`crate::drive::linux`] a place
 //! of its own, so that another system needs no more than another such file.
 
-use std::fs::{File, Metadata};
+use std::fs::{self, File, Metadata};
 use std::io;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Room that is left for us on the disk of a folder, in bytes; `None` if the system does not say.
 pub fn free_bytes(folder: &Path) -> Option<u64> {
@@ -35,4 +35,12 @@ pub fn person_behind_root() -> Option<(u32, u32)> {
 /// Whether this runs with the rights of root.
 pub fn is_root() -> bool {
     rustix::process::geteuid().is_root()
+}
+
+/// The home folder of a user by number, as passwd(5) has it.
+pub fn home_of(user: u32) -> Option<PathBuf> {
+    let table = fs::read_to_string("/etc/passwd").ok()?;
+    let line =
+        table.lines().find(|line| line.split(':').nth(2).and_then(|number| number.parse().ok()) == Some(user))?;
+    line.split(':').nth(5).filter(|home| home.starts_with('/')).map(PathBuf::from)
 }

@@ -7,7 +7,9 @@ use std::time::Duration;
 use proptest::prelude::*;
 use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{Algorithm, Hashers, Sum};
-use pyrotyp_core::fetch::{FetchError, Listener, Mirror, MirrorFault, News, PartFile, Pieces, Reach, Wanted, Web, transfer};
+use pyrotyp_core::fetch::{
+    FetchError, Listener, Mirror, MirrorFault, News, PartFile, Pieces, Reach, Wanted, Web, transfer,
+};
 use pyrotyp_sample::mirror::Mirror as Server;
 
 const NAME: &str = "larkspur.iso";
@@ -61,7 +63,8 @@ impl Bench {
 
     /// The image on these mirrors, with its checksum.
     fn wanted(&self, manners: &[&str]) -> Wanted {
-        let mirror = |manner: &&str| Mirror { address: format!("{}/{manner}/{NAME}", self.base), priority: 1, location: None };
+        let mirror =
+            |manner: &&str| Mirror { address: format!("{}/{manner}/{NAME}", self.base), priority: 1, location: None };
         let mirrors = manners.iter().map(mirror).collect();
         Wanted { name: NAME.to_owned(), mirrors, sums: vec![sum(&self.bytes, Algorithm::Sha256)], ..Wanted::default() }
     }
@@ -115,9 +118,10 @@ fn outcome(bench: &Bench, wanted: &Wanted) -> String {
 #[test]
 fn servers_of_every_kind_give_the_image_or_a_clear_word() {
     let bench = Bench::new(900_000);
-    let all: Vec<String> = ["steady", "breaks-200000", "plain", "busy", "longer", "page", "gone", "wrong-5", "silent", "endless"]
-        .map(|manner| outcome(&bench, &bench.wanted(&[manner, "steady"])))
-        .into();
+    let all: Vec<String> =
+        ["steady", "breaks-200000", "plain", "busy", "longer", "page", "gone", "wrong-5", "silent", "endless"]
+            .map(|manner| outcome(&bench, &bench.wanted(&[manner, "steady"])))
+            .into();
     insta::assert_snapshot!(all.join(""));
     // With nobody else to ask.
     let bench = Bench::new(300_000);
@@ -135,7 +139,11 @@ fn a_changed_file_starts_over_and_is_never_mixed() {
     assert!(matches!(bench.fetch(&wanted, &mut heard), Err(FetchError::Stopped)));
     let mut heard = Heard::default();
     bench.fetch(&wanted, &mut heard).unwrap();
-    assert!(heard.told.iter().any(|told| told == "over: the server has another version of the file by now"), "{heard:?}", heard = heard.told);
+    assert!(
+        heard.told.iter().any(|told| told == "over: the server has another version of the file by now"),
+        "{heard:?}",
+        heard = heard.told
+    );
     let changed: Vec<u8> = bench.bytes.iter().map(|byte| byte.wrapping_add(1)).collect();
     assert_eq!(fs::read(bench.target()).unwrap(), changed);
 }
@@ -147,7 +155,11 @@ fn only_the_damaged_piece_is_fetched_again_and_the_mirror_that_lies_is_left() {
     bench.fetch(&bench.in_pieces(&["wrong-1000000", "slow-2000000"]), &mut heard).unwrap();
     assert_eq!(fs::read(bench.target()).unwrap(), bench.bytes);
     let damaged = 1_000_000 / PIECE * PIECE;
-    assert!(heard.told.contains(&format!("wrong-1000000 dropped: its piece at byte {damaged} is damaged")), "{:?}", heard.told);
+    assert!(
+        heard.told.contains(&format!("wrong-1000000 dropped: its piece at byte {damaged} is damaged")),
+        "{:?}",
+        heard.told
+    );
     // What was on the disk and went bad: everything else stays.
     fs::rename(bench.target(), bench.folder.path().join("whole")).unwrap();
     let mut spoilt = bench.bytes.clone();
@@ -174,6 +186,12 @@ fn two_fetches_a_full_disk_and_a_name_that_is_taken_end_in_clear_words() {
     let busy = bench.fetch(&wanted, &mut Heard::default()).unwrap_err();
     assert!(matches!(&busy, FetchError::Busy { .. }), "{busy}");
     drop(held);
+    fs::remove_file(bench.target().with_extension("iso.part.toml")).unwrap();
+    fs::write(bench.target().with_extension("iso.part"), "a browser's").unwrap();
+    let foreign = bench.fetch(&wanted, &mut Heard::default()).unwrap_err();
+    assert!(matches!(&foreign, FetchError::Foreign { .. }), "{foreign}");
+    assert_eq!(fs::read(bench.target().with_extension("iso.part")).unwrap(), b"a browser's");
+    fs::remove_file(bench.target().with_extension("iso.part")).unwrap();
     fs::write(bench.target(), "mine").unwrap();
     let taken = bench.fetch(&wanted, &mut Heard::default()).unwrap_err();
     assert!(taken.next_step().starts_with("move that file away"), "{taken}");

@@ -173,3 +173,46 @@ filesystem = "ext4"
 label = "bench"
 mounted_at = "/"
 "#;
+
+/// The café's catalogue: its images on a server at `base`, whose first mirror breaks off once in a while. `key` is the
+/// key file of whoever signs the list beside them.
+pub fn catalogue(base: &str, key: &str) -> String {
+    let key = key.lines().nth(1).unwrap_or_default();
+    let (desktop, compact, rescue) = (desktop().file, compact().file, rescue().file);
+    format!(
+        r#"# The catalogue of the Harbour Street Repair Café.
+catalogue = 1
+name = "Harbour Street Repair Café"
+
+[[system]]
+name = "Larkspur Linux"
+keys = ["{key}"]
+
+[[system.release]]
+version = "9.2"
+supported_until = 2036-04-30
+long_term = true
+
+[[system.image]]
+version = "9.2"
+edition = "Desktop"
+architecture = "x86-64"
+addresses = ["{base}/breaks-7000000/{desktop}", "{base}/steady/{desktop}"]
+
+[[system.image]]
+version = "9.2"
+edition = "Compact"
+architecture = "x86"
+addresses = ["{base}/steady/{compact}"]
+
+[[system]]
+name = "Wrenfield Rescue"
+keys = ["{key}"]
+
+[[system.image]]
+version = "3"
+architecture = "x86-64"
+addresses = ["{base}/steady/{rescue}"]
+"#
+    )
+}

@@ -101,6 +101,8 @@ impl Mirror {
         std::thread::spawn(move || {
             for stream in listener.incoming().flatten() {
                 let mirror = mirror.clone();
+                // Short answers would wait for those before to be acknowledged.
+                let _ = stream.set_nodelay(true);
                 // Whoever goes away in the middle is no fault of the server's.
                 std::thread::spawn(move || drop(mirror.serve(stream)));
             }
@@ -137,7 +139,9 @@ impl Mirror {
         let (manner, rest) = request.path.trim_start_matches('/').split_once('/').unwrap_or_default();
         let manner = Manner::named(manner);
         match manner {
-            Some(Manner::Page) => return put(out, "200 OK", "Content-Type: text/html\r\n", b"<!doctype html><title>Sign in</title>"),
+            Some(Manner::Page) => {
+                return put(out, "200 OK", "Content-Type: text/html\r\n", b"<!doctype html><title>Sign in</title>");
+            }
             Some(Manner::Busy) if earlier == 0 => return put(out, "503 Busy", "Retry-After: 0\r\n", b""),
             Some(Manner::Leads) => return put(out, "302 Found", &format!("Location: {rest}\r\n"), b""),
             Some(Manner::Silent) => {
@@ -158,7 +162,8 @@ impl Mirror {
         let has_parts = !matches!(manner, Manner::Plain | Manner::Endless);
         let fits = request.if_range.as_ref().is_none_or(|asked| *asked == tag);
         let range = request.range.as_deref().and_then(range).filter(|_| has_parts && fits);
-        let (start, end) = range.map_or((0, bytes), |(start, last)| (start, last.map_or(bytes, |last| (last + 1).min(bytes))));
+        let (start, end) =
+            range.map_or((0, bytes), |(start, last)| (start, last.map_or(bytes, |last| (last + 1).min(bytes))));
         if start >= end && bytes > 0 {
             return put(out, "416 Range Not Satisfiable", &format!("Content-Range: bytes */{bytes}\r\n"), b"");
         }
@@ -215,8 +220,9 @@ impl Mirror {
 
 /// A short answer.
 fn put(out: &mut impl Write, status: &str, headers: &str, body: &[u8]) -> io::Result<bool> {
-    write!(out, "HTTP/1.1 {status}\r\n{headers}Content-Length: {}\r\n\r\n", body.len())?;
-    out.write_all(body)?;
+    let mut answer = format!("HTTP/1.1 {status}\r\n{headers}Content-Length: {}\r\n\r\n", body.len()).into_bytes();
+    answer.extend_from_slice(body);
+    out.write_all(&answer)?;
     out.flush()?;
     Ok(true)
 }

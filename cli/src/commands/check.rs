@@ -6,11 +6,12 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{self, CheckError, Embedded, FileList, Given, Over, Report};
+use pyrotyp_core::digest::{self, CheckError, Embedded, Expected, FileList, Given, Over, Published, Report, Sum};
 use pyrotyp_core::image::ReadAt;
+use pyrotyp_core::shelf::{Identity, Shelf};
 use pyrotyp_core::signature::{self, KEYS_BYTES_MOST, Key, Remembered, Vouched};
 
-use super::{OpenedImage, open_image, state_folder};
+use super::{OpenedImage, on_shelf_or_file, open_image, state_folder};
 use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
@@ -29,6 +30,26 @@ pub enum Depth {
     Enough,
 }
 
+/// What is known of an image before it is read.
+#[derive(Clone, Copy)]
+pub struct Known<'a> {
+    /// What a person gives.
+    pub against: &'a Against,
+    /// Checksums that a Metalink file or a catalogue publishes.
+    pub expected: &'a [Expected],
+    /// Keys that the catalogue names for the system.
+    pub keys: &'a [Key],
+    /// Checksums of these very bytes, computed on the way here.
+    pub sums: Option<&'a [Sum]>,
+}
+
+impl<'a> Known<'a> {
+    /// What a person gives, and no more.
+    pub fn of(against: &'a Against) -> Self {
+        Self { against, expected: &[], keys: &[], sums: None }
+    }
+}
+
 /// Checks signatures, published checksums and what the image carries inside.
 ///
 /// A signature that refuses ends it at once; a key that was good is remembered. Without anything to compare with,
@@ -36,18 +57,21 @@ pub enum Depth {
 pub fn examine(
     path: &Path,
     image: &OpenedImage,
-    against: &Against,
+    known: &Known<'_>,
     depth: Depth,
     common: &Common,
     cancel: &Cancel,
 ) -> Result<Report, Failure> {
+    let against = known.against;
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
-    let published = digest::published(path, &given)?;
-    let keys = keys(against)?;
+    let mut published = digest::published(path, &given)?;
+    published.expected.extend_from_slice(known.expected);
+    let mut keys = given_keys(against)?;
     if !keys.is_empty() && published.signatures.is_empty() {
         let next = "give the signature with --signature, or leave --key away";
         return Err(Failure::new(Exit::Checksum, "there is no signature that the key could check", next));
     }
+    keys.extend_from_slice(known.keys);
     let mut remembered = match state_folder(common) {
         Some(state) => Remembered::load(&state)
             .map_err(|error| Failure::new(Exit::Checksum, crate::exit::chain(&error), error.next_step()))?,
@@ -70,6 +94,11 @@ pub fn examine(
     if !before.ok() {
         return Ok(before);
     }
+    let kept = if known.sums.is_none() { kept_sums(path, &published, common) } else { None };
+    if let Some(sums) = known.sums.or(kept.as_deref()).filter(|_| !published.expected.is_empty()) {
+        let found = digest::compare(&published, sums.to_vec());
+        return Ok(Report { signatures: before.signatures, missed_key: before.missed_key, ..found });
+    }
     let is_wanted = depth == Depth::Everything || published.expected.is_empty();
     let embedded = if is_wanted { embedded(image)? } else { None };
     let list = if is_wanted { inside(image, common, cancel)? } else { None };
@@ -84,8 +113,39 @@ pub fn examine(
     Ok(Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found })
 }
 
+/// The checksums of an image on the shelf that has not changed since they were computed, if they are all that is asked for.
+fn kept_sums(path: &Path, published: &Published, common: &Common) -> Option<Vec<Sum>> {
+    let shelf = Shelf::open(&state_folder(common)?).ok()?;
+    let item = shelf.at(path).filter(|item| shelf.is_unchanged(item))?;
+    let sums = item.sums();
+    let has = |expected: &Expected| sums.iter().any(|sum| sum.algorithm == expected.sum.algorithm);
+    if published.expected.is_empty() || !published.torrents.is_empty() || !published.expected.iter().all(has) {
+        return None;
+    }
+    let day = item.checked.as_deref().unwrap_or_default().get(..10).unwrap_or_default();
+    say(
+        common,
+        &format!("checksums of {day}, the file being unchanged since; to read it again: pyrotyp shelf verify\n"),
+    );
+    Some(sums)
+}
+
+/// Keeps what a check of an image on the shelf has found.
+pub fn note_on_shelf(path: &Path, identity: io::Result<Identity>, report: &Report, common: &Common) {
+    let Some((state, identity)) = state_folder(common).zip(identity.ok()) else { return };
+    let file = Shelf::open(&state).ok().and_then(|shelf| shelf.at(path).map(|item| item.file.clone()));
+    let Some(file) = file.filter(|_| report.ok() && !report.sums.is_empty()) else { return };
+    let noted = Shelf::change(&state, |shelf| {
+        shelf.note(&file, &report.sums, report.proof().word(), &identity);
+        Ok(())
+    });
+    if let Err(error) = noted {
+        say(common, &format!("the shelf's index could not be kept: {}\n", plain(&error)));
+    }
+}
+
 /// Keeps every key that was good, and what a known key that was given now tells of itself.
-fn remember(
+pub fn remember(
     remembered: &mut Remembered,
     signatures: &[Vouched],
     given: &[Key],
@@ -115,7 +175,7 @@ fn remember(
 }
 
 /// All keys in the files given.
-fn keys(against: &Against) -> Result<Vec<Key>, Failure> {
+pub fn given_keys(against: &Against) -> Result<Vec<Key>, Failure> {
     let mut all = Vec::new();
     for path in &against.key {
         let next = "give the public key file that the publisher offers for checking signatures";
@@ -149,15 +209,16 @@ fn inside(image: &OpenedImage, common: &Common, cancel: &Cancel) -> Result<Optio
 
 /// The first thing that speaks against the image, if anything does.
 pub fn refusal(path: &Path, report: &Report) -> Option<Failure> {
-    signature_refusal(report)
+    signature_refusal(&report.signatures)
         .or_else(|| mismatch(path, report))
         .or_else(|| damaged_pieces(path, report))
         .or_else(|| damaged_sum(path, report))
         .or_else(|| damaged_inside(path, report.inside.as_ref()?))
 }
 
-fn signature_refusal(report: &Report) -> Option<Failure> {
-    let vouched = report.signatures.iter().find(|vouched| vouched.is_refusal)?;
+/// The first signature that is no good, if one is.
+pub fn signature_refusal(signatures: &[Vouched]) -> Option<Failure> {
+    let vouched = signatures.iter().find(|vouched| vouched.is_refusal)?;
     let fault = vouched.fault.as_ref()?;
     let text = match vouched.over.as_str() {
         over if over == vouched.file => format!("{over} is not signed as it should be: {fault}"),
@@ -222,9 +283,12 @@ fn damaged_inside(path: &Path, list: &FileList) -> Option<Failure> {
 }
 
 /// Checks one image.
-pub fn run(path: &Path, against: &Against, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let image = open_image(path)?;
-    let report = examine(path, &image, against, Depth::Everything, common, cancel)?;
+pub fn run(asked: &Path, against: &Against, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let path = &on_shelf_or_file(asked, common)?;
+    let identity = Identity::of(path);
+    let image = open_image(path, common)?;
+    let report = examine(path, &image, &Known::of(against), Depth::Everything, common, cancel)?;
+    note_on_shelf(path, identity, &report, common);
     if common.json {
         put(&json::check(path, &report))?;
     } else {

@@ -5,7 +5,7 @@ use std::path::Path;
 use pyrotyp_core::Cancel;
 use pyrotyp_core::job::{self, JobFault, JobResult};
 
-use super::{choose_drive, fit_to_write, open_image, platform};
+use super::{choose_drive, fit_to_write, on_shelf_or_file, open_image, platform};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain};
 use crate::show::progress::Progress;
@@ -13,8 +13,9 @@ use crate::show::{json, text};
 use crate::{put, say};
 
 /// Reads the drive and compares it with the image.
-pub fn run(asked: &str, path: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let image = open_image(path)?;
+pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let path = &on_shelf_or_file(image, common)?;
+    let image = open_image(path, common)?;
     fit_to_write(path, &image.inspection)?;
     let platform = platform(common)?;
     let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;

@@ -10,6 +10,7 @@ use pyrotyp_core::digest::{Algorithm, Hashers};
 use pyrotyp_core::drive::Platform;
 use pyrotyp_core::drive::tray::{FILE_NAME, Tray};
 use pyrotyp_sample::cafe;
+use pyrotyp_sample::mirror::Mirror;
 
 use crate::asked::{Asked, Common};
 use crate::exit::{Exit, Failure};
@@ -34,6 +35,11 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
         None => temporary.path().to_owned(),
     };
     build(&folder).map_err(|error| cannot(&format!("make the bench in {}", folder.display()), &error))?;
+    let published = folder.join("images");
+    let server = Mirror::new(&std::path::absolute(&published).unwrap_or(published));
+    let address = server.start().map_err(|error| cannot("start the stand-in for the network", &error))?;
+    let catalogue = cafe::catalogue(&format!("http://{address}"), &pyrotyp_sample::sign(b"").key);
+    fs::write(folder.join("catalogue.toml"), catalogue).map_err(|error| cannot("write the catalogue", &error))?;
     // The commands are then as short as a person would type them, and can be typed again with --keep.
     std::env::set_current_dir(&folder).map_err(|error| cannot("enter the bench's folder", &error))?;
     let walk = Walk { common, cancel };
@@ -92,25 +98,30 @@ impl Walk<'_> {
         let tag = |name: &str| tags.iter().find(|(path, _)| path.ends_with(name)).map_or("", |(_, tag)| tag);
         let (stick, system, backup) = (tag("kestrin-a"), tag("marrow"), tag("odalen"));
 
-        self.say("The Harbour Street Repair Café has three images. What are they, and would a stick made from them start a PC?")?;
+        self.say(
+            "The Harbour Street Repair Café needs an image. The line breaks once on the way, and nothing is lost.",
+        )?;
+        self.step(&["fetch", "larkspur", "desktop", "--catalogue", "catalogue.toml"], Exit::Done)?;
+        self.step(&["shelf"], Exit::Done)?;
+        self.say("Three images lie in a folder. What are they, and would a stick made from them start a PC?")?;
         self.step(&["inspect", &in_images(desktop), &in_images(compact), &in_images(rescue)], Exit::Done)?;
-        self.say("Is the download the file that was published? The list and its signature lie beside it; the key is new here.")?;
-        self.step(&["check", &in_images(desktop), "--key", KEY], Exit::Done)?;
+        self.say("Is a download the file that was published? The list and its signature lie beside it; the key is known by now.")?;
+        self.step(&["check", &in_images(compact)], Exit::Done)?;
         self.say("Another download of the same image has one wrong bit. It is refused before any drive is touched.")?;
         let damaged = format!("second-try/{desktop}");
         self.step(&["write", &damaged, "--to", stick, "--unattended"], Exit::Checksum)?;
         self.say("Which drives are attached? Each has a tag that stays with it on every port and PC.")?;
         self.step(&["drives", "--all"], Exit::Done)?;
         self.say("The bench PC's own disk can't be chosen, whatever is accepted. The backup disk is guarded too.")?;
-        let image = in_images(desktop);
-        let on_system = ["write", &image, "--to", system, "--accept", "system-disk", "--unattended"];
+        let image = desktop.trim_end_matches(".iso");
+        let on_system = ["write", image, "--to", system, "--accept", "system-disk", "--unattended"];
         self.step(&on_system, Exit::Refused)?;
-        self.step(&["write", &image, "--to", backup, "--unattended"], Exit::Refused)?;
+        self.step(&["write", image, "--to", backup, "--unattended"], Exit::Refused)?;
         self.say("Now the stick: written, read back, and made startable only when all of it is right.")?;
-        self.step(&["write", &image, "--to", stick, "--unattended"], Exit::Done)?;
+        self.step(&["write", image, "--to", stick, "--unattended"], Exit::Done)?;
         self.say("A week later a few bytes on the stick are not what they were. Which ones, and what lies there?")?;
         alter(Path::new("tray/kestrin-a.img")).map_err(|error| cannot("alter the simulated stick", &error))?;
-        self.step(&["compare", stick, &image], Exit::Differs)
+        self.step(&["compare", stick, image], Exit::Differs)
     }
 
     fn tags(&self) -> Result<Vec<(String, String)>, Failure> {
@@ -124,7 +135,7 @@ impl Walk<'_> {
 
     /// Shows a command, runs it on the tray, and makes sure that it ends as it should.
     fn step(&self, words: &[&str], expected: Exit) -> Result<(), Failure> {
-        let on_tray = words.first().is_some_and(|command| !matches!(*command, "inspect" | "check"));
+        let on_tray = words.first().is_some_and(|command| !matches!(*command, "inspect" | "check" | "fetch" | "shelf"));
         let tray: &[&str] = if on_tray { &["--tray", "tray"] } else { &[] };
         let shown = [&["pyrotyp"], words, tray].concat();
         put(&format!("{FAINT}$ {}{FAINT:#}\n", shown.join(" ")))?;

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use pyrotyp_core::image::Verdict;
 
-use super::{OpenedImage, open_image};
+use super::{OpenedImage, on_shelf_or_file, open_image};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::show::{inspected, json};
@@ -17,13 +17,14 @@ const WIDTH: usize = 100;
 pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
     let mut exit = Exit::Done;
     let mut seen = Vec::new();
-    for path in images {
-        match open_image(path) {
+    for asked in images {
+        let opened = on_shelf_or_file(asked, common).and_then(|path| open_image(&path, common));
+        match opened {
             Ok(OpenedImage { inspection, .. }) => {
                 if inspection.verdict == Verdict::No {
                     exit = Exit::Image;
                 }
-                seen.push((path.as_path(), inspection));
+                seen.push((asked.as_path(), inspection));
             }
             Err(failure) => {
                 tell(&failure);

@@ -1,10 +1,13 @@
 //! The commands, one file each.
 
+pub mod catalogue;
 pub mod check;
 pub mod compare;
 pub mod demo;
 pub mod drives;
+pub mod fetch;
 pub mod inspect;
+pub mod shelf;
 pub mod write;
 
 use std::io;
@@ -19,6 +22,8 @@ use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};
 use pyrotyp_core::image::{
     self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked, Verdict,
 };
+
+use pyrotyp_core::shelf::Shelf;
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, plain};
@@ -96,8 +101,30 @@ impl OpenedImage {
     }
 }
 
-/// Opens an image file and looks into it.
-pub fn open_image(path: &Path) -> Result<OpenedImage, Failure> {
+/// The file that a person means: one that is there, or else one on the shelf with this name.
+pub fn on_shelf_or_file(asked: &Path, common: &Common) -> Result<PathBuf, Failure> {
+    let is_name = asked.components().count() == 1 && !asked.exists();
+    let Some((name, state)) = asked.to_str().filter(|_| is_name).zip(state_folder(common)) else {
+        return Ok(asked.to_owned());
+    };
+    // A shelf that can't be read has no such image, and the file is then told to be missing.
+    let Ok(shelf) = Shelf::open(&state) else { return Ok(asked.to_owned()) };
+    match shelf.find(name) {
+        Ok(Some(item)) => Ok(shelf.path(item)),
+        Ok(None) => Ok(asked.to_owned()),
+        Err(several) => Err(Failure::new(Exit::Usage, several.to_string(), "give one of these names whole")),
+    }
+}
+
+/// Opens an image file, looks into it, and says what the catalogue and the shelf know of its age.
+pub fn open_image(path: &Path, common: &Common) -> Result<OpenedImage, Failure> {
+    let mut opened = open_image_called(path, path)?;
+    opened.inspection.findings.extend(catalogue::age(&opened.inspection.naming, common));
+    Ok(opened)
+}
+
+/// Opens the image file at `path`, whose name is, or will be, that of `called`.
+pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Failure> {
     let fail = |error: io::Error| {
         let next = match error.kind() {
             io::ErrorKind::NotFound => "check the name; a browser may have added to it",
@@ -105,7 +132,7 @@ pub fn open_image(path: &Path) -> Result<OpenedImage, Failure> {
             io::ErrorKind::IsADirectory | io::ErrorKind::InvalidInput => "give the image file itself",
             _ => "copy the image to another disk, or download it again",
         };
-        let file = path.display();
+        let file = called.display();
         let text = match error.kind() {
             io::ErrorKind::NotFound => format!("there is no file {file}"),
             io::ErrorKind::IsADirectory => format!("{file} is a folder, not an image file"),
@@ -117,7 +144,7 @@ pub fn open_image(path: &Path) -> Result<OpenedImage, Failure> {
     let file = Arc::new(ImageFile::open(path).map_err(fail)?);
     let source: Source = Arc::clone(&file) as Source;
     let Opened { mut inspection, packed } = image::open(&source).map_err(fail)?;
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let name = called.file_name().unwrap_or_default().to_string_lossy();
     if let Some(finding) = image::unfinished(&name) {
         inspection.findings.push(finding);
         inspection.verdict = Verdict::No;

@@ -13,8 +13,8 @@ use pyrotyp_core::job::{self, Order, Outcome, ReadBack};
 use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Level};
 
-use super::check::{self, Depth};
-use super::{Content, OpenedImage, choose_drive, fit_to_write, open_image, platform, state_folder};
+use super::check::{self, Depth, Known};
+use super::{Content, OpenedImage, choose_drive, fit_to_write, on_shelf_or_file, open_image, platform, state_folder};
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure, chain, of_job};
 use crate::show::progress::Progress;
@@ -48,6 +48,7 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
             "run it at a terminal, or add --unattended and name the drive by its tag",
         ));
     }
+    let asked = &Write { image: on_shelf_or_file(&asked.image, common)?, ..asked.clone() };
     let platform = platform(common)?;
     let started = Timestamp::now().to_string();
     let mut plan = plan(asked, &*platform, common, cancel)?;
@@ -128,7 +129,7 @@ fn could_be_meant(drive: &Drive) -> bool {
 }
 
 fn plan(asked: &Write, platform: &dyn Platform, common: &Common, cancel: &Cancel) -> Result<Plan, Failure> {
-    let image = open_image(&asked.image)?;
+    let image = open_image(&asked.image, common)?;
     fit_to_write(&asked.image, &image.inspection)?;
     let choice = choose_drive(platform, &asked.to, cancel, &|text| say(common, text))?;
     let is_other = |drive: &&Drive| !drive.is_still(&choice.drive) && could_be_meant(drive);
@@ -168,7 +169,7 @@ fn clear(plan: &Plan, asked: &Write) -> Result<Cleared, Failure> {
 
 /// Compares with everything there is; `None` if there is nothing.
 fn check_image(asked: &Write, plan: &Plan, common: &Common, cancel: &Cancel) -> Result<Option<Report>, Failure> {
-    let report = check::examine(&asked.image, &plan.image, &asked.against, Depth::Enough, common, cancel)?;
+    let report = check::examine(&asked.image, &plan.image, &Known::of(&asked.against), Depth::Enough, common, cancel)?;
     if let Some(failure) = check::refusal(&asked.image, &report) {
         return Err(failure);
     }

@@ -4,10 +4,12 @@ use std::fmt::Write;
 use std::path::Path;
 
 use pyrotyp_core::digest::{EmbeddedReport, PiecesReport, Proof, Report};
-use pyrotyp_core::human_bytes;
+use pyrotyp_core::image::Inspection;
 use pyrotyp_core::signature::{Fault, Key, Vouched};
+use pyrotyp_core::{Level, human_bytes};
 
-use super::style::{BAD, CARE, GOOD, NAME};
+use super::inspected::{finding_line, verdict_words};
+use super::style::{BAD, CARE, GOOD, NAME, of_verdict};
 use crate::asked::Common;
 
 /// Most damaged places that are told one by one.
@@ -23,8 +25,43 @@ macro_rules! line {
 /// All that was found out, what it proves, and what to do next.
 pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
+    found_out(&mut out, path, findings);
+    if let Some(next) = next(findings).filter(|_| !common.quiet) {
+        line!(out, "next", "{next}");
+    }
+    out
+}
+
+/// What was fetched, and `name`, under which the shelf has it.
+pub fn fetched(path: &Path, name: Option<&str>, is: &Inspection, findings: &Report, common: &Common) -> String {
+    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
+    let what = is.naming.name.as_ref().or(is.label.as_ref());
+    if let Some(what) = what {
+        line!(out, "is", "{what}");
+    }
+    let style = of_verdict(is.verdict);
+    line!(out, "verdict", "{style}{}{style:#}", verdict_words(is.verdict, is));
+    for finding in is.findings.iter().filter(|finding| finding.level != Level::Note) {
+        out.push_str(&finding_line(finding));
+    }
+    found_out(&mut out, path, findings);
+    if !common.quiet {
+        let known = name.map_or_else(|| path.display().to_string(), str::to_owned);
+        line!(out, "next", "pyrotyp write {known} --to TAG");
+    }
+    out
+}
+
+/// The path of something that belongs to the image: its name alone, if it lies in the same folder.
+fn beside<'a>(image: &Path, other: &'a str) -> &'a str {
+    let folder = image.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let inner = folder.and_then(|folder| Path::new(other).strip_prefix(folder).ok()).and_then(Path::to_str);
+    inner.unwrap_or(other)
+}
+
+fn found_out(out: &mut String, image: &Path, findings: &Report) {
     for vouched in &findings.signatures {
-        signature(&mut out, vouched);
+        signature(out, image, vouched);
     }
     if let Some(key) = &findings.missed_key {
         line!(out, "signed", "{CARE}no{CARE:#}, although this system was until now, by {}", name_of(key));
@@ -32,17 +69,27 @@ pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
     }
     for checked in &findings.checked {
         let (style, word) = if checked.matches() { (GOOD, "matches") } else { (BAD, "does not match") };
-        line!(out, checked.found.algorithm.to_string(), "{style}{word}{style:#} {}", checked.expected.source);
+        line!(
+            out,
+            checked.found.algorithm.to_string(),
+            "{style}{word}{style:#} {}",
+            beside(image, &checked.expected.source)
+        );
         line!(out, "", "{}", checked.found.hex);
     }
     for list in &findings.unlisted {
-        line!(out, "list", "{CARE}unlisted{CARE:#}: {} does not name this file", list.display());
+        line!(
+            out,
+            "list",
+            "{CARE}unlisted{CARE:#}: {} does not name this file",
+            beside(image, &list.display().to_string())
+        );
     }
     for pieces in &findings.pieces {
-        torrent(&mut out, pieces);
+        torrent(out, image, pieces);
     }
     if let Some(report) = &findings.embedded {
-        embedded(&mut out, report);
+        embedded(out, report);
     }
     if let Some(list) = &findings.inside {
         let (style, word) = if list.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
@@ -56,15 +103,11 @@ pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
     if let Some(proven) = proven(findings) {
         line!(out, "proven", "{proven}");
     }
-    if let Some(next) = next(findings).filter(|_| !common.quiet) {
-        line!(out, "next", "{next}");
-    }
-    out
 }
 
-fn signature(out: &mut String, vouched: &Vouched) {
-    let Vouched { file, over, .. } = vouched;
-    let signs = if over == file { file.clone() } else { format!("{file} signs {over}") };
+fn signature(out: &mut String, image: &Path, vouched: &Vouched) {
+    let (file, over) = (beside(image, &vouched.file), beside(image, &vouched.over));
+    let signs = if over == file { file.to_owned() } else { format!("{file} signs {over}") };
     match (&vouched.key, &vouched.fault) {
         (Some(key), None) => {
             let made = vouched.made.map(|made| made.strftime(", made %Y-%m-%d").to_string()).unwrap_or_default();
@@ -90,9 +133,9 @@ fn signature(out: &mut String, vouched: &Vouched) {
     }
 }
 
-fn torrent(out: &mut String, report: &PiecesReport) {
+fn torrent(out: &mut String, image: &Path, report: &PiecesReport) {
     let (style, word) = if report.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
-    let PiecesReport { source, pieces, .. } = report;
+    let (source, pieces) = (beside(image, &report.source), &report.pieces);
     let unit = if *pieces == 1 { "piece" } else { "pieces" };
     line!(out, "pieces", "{source}, {pieces} {unit}: {style}{word}{style:#}");
     if let Some(length) = report.other_length {

@@ -249,7 +249,7 @@ fn verdict_word(verdict: Verdict) -> &'static str {
     }
 }
 
-fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
+pub fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
     let liftable = inspection.findings.iter().all(|finding| finding.level != pyrotyp_core::Level::Stop);
     match verdict {
         Verdict::Ready => "ready: a stick made from it starts a PC",

@@ -9,9 +9,12 @@ use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Difference, JobResult};
 use pyrotyp_core::ledger::Record;
+use pyrotyp_core::shelf::Item;
 use pyrotyp_core::signature::{Scheme, Vouched};
 use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
+
+use crate::commands::shelf::Row;
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
@@ -141,6 +144,76 @@ struct CheckDoc<'a> {
 
 /// The document of `check`.
 pub fn check(path: &Path, findings: &Report) -> String {
+    document(&check_doc(path, findings))
+}
+
+#[derive(Serialize)]
+struct FetchDoc<'a> {
+    /// Its name on the shelf.
+    name: Option<&'a str>,
+    origin: Option<&'a str>,
+    #[serde(flatten)]
+    check: CheckDoc<'a>,
+}
+
+/// The document of `fetch`.
+pub fn fetched(path: &Path, name: Option<&str>, origin: Option<&str>, findings: &Report) -> String {
+    document(&FetchDoc { name, origin, check: check_doc(path, findings) })
+}
+
+#[derive(Serialize)]
+struct ShelfDoc<'a> {
+    name: &'a str,
+    file: &'a str,
+    bytes: u64,
+    system: &'a Option<String>,
+    version: &'a Option<String>,
+    edition: &'a Option<String>,
+    architecture: &'a Option<String>,
+    label: &'a Option<String>,
+    origin: &'a Option<String>,
+    added: &'a Option<String>,
+    checked: &'a Option<String>,
+    proof: &'a Option<String>,
+    sums: &'a [String],
+    on: &'a [String],
+    findings: &'a [Finding],
+}
+
+/// The document of `shelf`: an array of images.
+pub fn shelf(rows: &[Row]) -> String {
+    fn one(row: &Row) -> ShelfDoc<'_> {
+        let Row { item, bytes, on, findings } = row;
+        let Item { file, system, version, edition, architecture, label, origin, added, checked, proof, sums, .. } =
+            item;
+        let (name, bytes) = (item.name(), *bytes);
+        ShelfDoc {
+            name,
+            file,
+            bytes,
+            system,
+            version,
+            edition,
+            architecture,
+            label,
+            origin,
+            added,
+            checked,
+            proof,
+            sums,
+            on,
+            findings,
+        }
+    }
+    document(&rows.iter().map(one).collect::<Vec<_>>())
+}
+
+/// The document of `shelf verify`: an array of those of `check`.
+pub fn verified(all: &[(Item, Report)]) -> String {
+    document(&all.iter().map(|(item, report)| check_doc(Path::new(&item.file), report)).collect::<Vec<_>>())
+}
+
+fn check_doc<'a>(path: &Path, findings: &'a Report) -> CheckDoc<'a> {
     let mut sums: Vec<SumDoc> = Vec::new();
     for sum in &findings.sums {
         let mut compared = findings.checked.iter().filter(|checked| checked.found == *sum).peekable();
@@ -156,7 +229,7 @@ pub fn check(path: &Path, findings: &Report) -> String {
             matches: Some(checked.matches()),
         }));
     }
-    document(&CheckDoc {
+    CheckDoc {
         file: path.display().to_string(),
         sums,
         unlisted_in: findings.unlisted.iter().map(|list| list.display().to_string()).collect(),
@@ -165,17 +238,10 @@ pub fn check(path: &Path, findings: &Report) -> String {
         missed_key: findings.missed_key.as_ref().map(|key| key.fingerprint()),
         pieces: findings.pieces.iter().map(pieces).collect(),
         inside: findings.embedded.iter().map(embedded).chain(findings.inside.iter().map(inside)).collect(),
-        proof: match findings.proof() {
-            Proof::Refuted => "refuted",
-            Proof::Signed(_) => "signed",
-            Proof::Published => "published",
-            Proof::PublishedWeakly => "published-weakly",
-            Proof::Undamaged => "undamaged",
-            Proof::Nothing => "nothing",
-        },
+        proof: findings.proof().word(),
         proven: matches!(findings.proof(), Proof::Signed(_) | Proof::Published | Proof::PublishedWeakly),
         ok: findings.ok(),
-    })
+    }
 }
 
 /// The signature that settles the matter: one that refuses, else one that is good.

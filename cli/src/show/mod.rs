@@ -5,6 +5,7 @@ pub mod checked;
 pub mod inspected;
 pub mod json;
 pub mod progress;
+pub mod shelved;
 pub mod style;
 pub mod table;
 pub mod text;

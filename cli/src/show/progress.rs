@@ -5,6 +5,7 @@ use std::io::{self, IsTerminal};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use pyrotyp_core::fetch::{Listener, News};
 use pyrotyp_core::human_bytes;
 use pyrotyp_core::job::{Stage, Watcher};
 
@@ -82,6 +83,28 @@ impl Progress {
         progress
     }
 
+    /// For a fetch.
+    pub fn of_fetch(common: &Common) -> Self {
+        let mut progress = Self::new(common, false);
+        progress.start("fetch", 0);
+        progress
+    }
+
+    /// Says what is waited for.
+    pub fn waiting(&mut self, what: &str) {
+        if let Some(bar) = &self.bar {
+            bar.set_message(what.to_owned());
+        }
+    }
+
+    /// Says something for good, above the line that moves.
+    fn remark(&self, text: &str) {
+        match &self.bar {
+            Some(bar) => bar.suspend(|| say(&self.common, &format!("  {text}\n"))),
+            None => say(&self.common, &format!("{text}\n")),
+        }
+    }
+
     /// So much was read.
     pub fn checked(&mut self, done: u64) {
         self.to(done, 0);
@@ -132,6 +155,49 @@ impl Progress {
                 self.said = now;
                 say(&self.common, &format!("{}: {message}\n", self.name));
             }
+        }
+    }
+}
+
+/// An address without the file's name.
+fn place(address: &str) -> &str {
+    address.rsplit_once('/').map_or(address, |(place, _)| place)
+}
+
+impl Listener for Progress {
+    fn moved(&mut self, done: u64, total: Option<u64>) {
+        let total = total.unwrap_or(0);
+        if self.total != total {
+            self.total = total;
+            if let Some(bar) = &self.bar {
+                bar.set_length(total);
+            }
+        }
+        // What was there before says nothing of the line.
+        if self.pace.marks.back().is_none_or(|(_, before)| *before > done) || self.pace.marks.len() == 1 {
+            self.pace.marks.clear();
+            self.pace.marks.push_back((Instant::now(), done));
+        }
+        if done > 0 {
+            self.to(done, 0);
+        }
+    }
+
+    fn told(&mut self, news: &News<'_>) {
+        match news {
+            News::Asking { address } => self.waiting(&format!("asking {}", place(address))),
+            News::Sending { address, from: 0 } => self.remark(&format!("from {}", place(address))),
+            News::Sending { address, from } => {
+                self.remark(&format!("from {}, on from {}", place(address), human_bytes(*from)));
+            }
+            News::Again { address, fault, seconds } => {
+                let when = if *seconds < 1.0 { String::new() } else { format!(" in {}", duration(*seconds)) };
+                self.remark(&format!("{}: {fault}; trying again{when}", place(address)));
+                self.waiting(&format!("waiting for {}", place(address)));
+            }
+            News::Dropped { address, fault } => self.remark(&format!("{} is left out: {fault}", place(address))),
+            News::StartedOver { why } => self.remark(&format!("starting over: {why}")),
+            _ => {}
         }
     }
 }

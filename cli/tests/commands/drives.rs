@@ -60,6 +60,8 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
       ask   optical-only          the image starts from an optical disc only
       ask   bare-filesystem       the image is a file system without a partition table
       ask   nothing-to-start      the image holds data only
+      note  out-of-support        by the catalogue, the image's release is no longer supported
+      note  newer-release         a newer release is on the shelf or in the catalogue
     stop: no option lifts it. ask: --accept ID lifts it. note: it stands in nobody's way.
     ");
 }

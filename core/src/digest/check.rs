@@ -109,6 +109,20 @@ pub enum Proof<'a> {
     Nothing,
 }
 
+impl Proof<'_> {
+    /// In a word that records and programs may rely on.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Refuted => "refuted",
+            Self::Signed(_) => "signed",
+            Self::Published => "published",
+            Self::PublishedWeakly => "published-weakly",
+            Self::Undamaged => "undamaged",
+            Self::Nothing => "nothing",
+        }
+    }
+}
+
 /// Why a check could not be made.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -212,17 +226,19 @@ pub fn check(
     let summed = summing.iter_mut().map(|summing| Box::new(summing) as Box<dyn Taker>);
     super::pass(image, hashers.takers().chain(others).chain(summed), cancel, progress)?;
     let sums = hashers.finish();
+    Ok(Report {
+        pieces: comparing.into_iter().map(Comparing::finish).collect(),
+        embedded: summing.map(Summing::finish),
+        ..compare(published, sums)
+    })
+}
+
+/// Compares checksums that are known already with those that were published; the image is not read.
+pub fn compare(published: &Published, sums: Vec<Sum>) -> Report {
     let pair = |expected: &Expected| {
         let found = sums.iter().find(|sum| sum.algorithm == expected.sum.algorithm)?;
         Some(Checked { found: found.clone(), expected: expected.clone() })
     };
-    let checked = expected.iter().filter_map(pair).collect();
-    Ok(Report {
-        checked,
-        sums,
-        unlisted: published.unlisted.clone(),
-        pieces: comparing.into_iter().map(Comparing::finish).collect(),
-        embedded: summing.map(Summing::finish),
-        ..Report::default()
-    })
+    let checked = published.expected.iter().filter_map(pair).collect();
+    Report { checked, sums, unlisted: published.unlisted.clone(), ..Report::default() }
 }

@@ -18,7 +18,7 @@ use std::str::FromStr;
 use serde::Serialize;
 
 pub use beside::{Given, Over, Published, PublishedSignature, is_list, published};
-pub use check::{CheckError, Checked, Expected, Proof, Report, check};
+pub use check::{CheckError, Checked, Expected, Proof, Report, check, compare};
 pub use embedded::{Embedded, EmbeddedReport, embedded};
 pub use hashers::Hashers;
 pub use inside::{FileList, file_list};

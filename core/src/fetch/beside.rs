@@ -107,7 +107,7 @@ pub fn beside(web: &Web, wanted: &Wanted, cancel: &Cancel) -> Result<Beside, Mir
 /// A file in the same folder of the server; what is not there, or not as it should be, is `None`.
 fn ask(web: &Web, base: &Url, name: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
     let Ok(address) = base.join(&format!("./{name}")) else { return Ok(None) };
-    match web.small(address.as_str(), most) {
+    match web.file(address.as_str(), most) {
         Ok(found) => Ok(found),
         Err(
             fault @ (MirrorFault::Certificate { .. }

@@ -5,7 +5,9 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::Sender;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
+use super::follow::Pace;
 use super::web::{Part, Web, of_io};
 use super::{MirrorFault, Pieces};
 use crate::digest::Hashers;
@@ -15,6 +17,9 @@ use crate::image::{Stranger, stranger};
 const CHUNK: usize = 256 << 10;
 /// So much of the start tells a web page from an image, in bytes.
 const HEAD: usize = 4096;
+
+/// How long a connection waits before it asks again whether it is still too far ahead.
+const WAIT: Duration = Duration::from_millis(2);
 
 /// What one connection is to do.
 pub(super) struct Errand {
@@ -27,6 +32,7 @@ pub(super) struct Errand {
     /// The most that is taken of an image whose length nobody tells.
     pub most: u64,
     pub pieces: Option<Arc<Pieces>>,
+    pub pace: Arc<Pace>,
     pub file: Arc<Mutex<File>>,
     /// Set when nobody waits for this any more: then not another byte is written.
     pub is_given_up: Arc<AtomicBool>,
@@ -36,10 +42,7 @@ pub(super) struct Errand {
 /// What a connection tells.
 pub(super) enum Report {
     /// The mirror sends.
-    Began {
-        total: Option<u64>,
-        validator: Option<String>,
-    },
+    Began { total: Option<u64>, validator: Option<String> },
     /// So far, everything from the start of the range has arrived; nothing of it may count yet.
     Arrived(u64),
     /// These bytes are in the file, and right as far as their piece tells.
@@ -83,7 +86,8 @@ impl Errand {
         }
         if answer.start != self.part.start {
             let is_same = self.part.only_if.is_some() && self.part.only_if == answer.validator;
-            let fault = if is_same || self.part.only_if.is_none() { MirrorFault::NoParts } else { MirrorFault::Changed };
+            let fault =
+                if is_same || self.part.only_if.is_none() { MirrorFault::NoParts } else { MirrorFault::Changed };
             return Err(fault.into());
         }
         let total = self.total.or(answer.total);
@@ -99,14 +103,21 @@ impl Errand {
             let room = end.map_or(CHUNK, |end| usize::try_from(end.saturating_sub(at)).unwrap_or(CHUNK).min(CHUNK));
             let room = chunk.get_mut(..room).unwrap_or_default();
             let count = if at == 0 { read_head(&mut answer, room) } else { answer.read(room) };
-            let count = count.map_err(|error| of_io(&error))?;
+            let count = count.map_err(|error| match (of_io(&error), end) {
+                (MirrorFault::BrokeOff { .. }, Some(end)) => {
+                    MirrorFault::BrokeOff { why: format!("at byte {at} of {end}") }
+                }
+                (fault, _) => fault,
+            })?;
             let bytes = chunk.get(..count).unwrap_or_default();
             if at == 0 {
                 look_at(bytes)?;
             }
             if bytes.is_empty() {
                 match end {
-                    Some(expected) => return Err(MirrorFault::BrokeOff { why: format!("at byte {at} of {expected}") }.into()),
+                    Some(expected) => {
+                        return Err(MirrorFault::BrokeOff { why: format!("at byte {at} of {expected}") }.into());
+                    }
                     None => return Ok(Some(at)),
                 }
             }
@@ -115,6 +126,10 @@ impl Errand {
                 return Err(MirrorFault::TooLong { limit: self.most }.into());
             }
             self.write(at, bytes)?;
+            // Pieces come from several servers at once, and must not wait for each other.
+            while self.pieces.is_none() && self.pace.is_ahead(next) && !self.is_given_up.load(Ordering::SeqCst) {
+                std::thread::sleep(WAIT);
+            }
             match (&mut piece, &self.pieces) {
                 (Some(piece), Some(pieces)) => {
                     self.report(Report::Arrived(next));
@@ -179,7 +194,13 @@ impl Piece {
     }
 
     /// Takes in bytes and gives the pieces that they complete.
-    fn take(&mut self, at: u64, bytes: &[u8], pieces: &Pieces, end: Option<u64>) -> Result<Vec<(u64, u64)>, MirrorFault> {
+    fn take(
+        &mut self,
+        at: u64,
+        bytes: &[u8],
+        pieces: &Pieces,
+        end: Option<u64>,
+    ) -> Result<Vec<(u64, u64)>, MirrorFault> {
         let (mut at, mut rest, mut whole) = (at, bytes, Vec::new());
         while !rest.is_empty() {
             let piece_end = self.start.saturating_add(pieces.bytes).min(end.unwrap_or(u64::MAX));

@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::JoinHandle;
 
@@ -10,6 +11,23 @@ use super::part::PartFile;
 use crate::Cancel;
 use crate::digest::{Algorithm, Hashers, Sum, pass};
 use crate::image::ReadAt;
+
+/// How far a connection may be ahead of the checksums, in bytes: further, it would only take the processor from them.
+const LEAD: u64 = 16 << 20;
+
+/// Where the checksums are.
+#[derive(Debug, Default)]
+pub(super) struct Pace {
+    at: AtomicU64,
+    counts: AtomicBool,
+}
+
+impl Pace {
+    /// Whether whoever is at byte `at` should wait for the checksums.
+    pub fn is_ahead(&self, at: u64) -> bool {
+        self.counts.load(Ordering::Relaxed) && at > self.at.load(Ordering::Relaxed).saturating_add(LEAD)
+    }
+}
 
 /// How far the file has grown.
 struct Growing {
@@ -40,22 +58,26 @@ impl ReadAt for Growing {
 pub(super) struct Follower {
     growing: Arc<Growing>,
     cancel: Cancel,
+    pace: Arc<Pace>,
     thread: JoinHandle<Option<Vec<Sum>>>,
 }
 
 impl Follower {
     /// Begins with the file at `path`, which is to have `bytes` bytes.
-    pub fn start(path: &Path, bytes: u64, algorithms: &[Algorithm]) -> io::Result<Self> {
+    pub fn start(path: &Path, bytes: u64, algorithms: &[Algorithm], pace: &Arc<Pace>) -> io::Result<Self> {
         let file = Mutex::new(File::open(path)?);
         let growing = Arc::new(Growing { file, bytes, mark: Mutex::new((0, true)), moved: Condvar::new() });
         let (cancel, wanted) = (Cancel::new(), algorithms.to_vec());
         let (seen, stop) = (Arc::clone(&growing), cancel.clone());
+        let told = Arc::clone(pace);
+        pace.at.store(0, Ordering::Relaxed);
+        pace.counts.store(true, Ordering::Relaxed);
         let thread = std::thread::Builder::new().name("checksums".to_owned()).spawn(move || {
             let mut hashers = Hashers::new(wanted);
-            pass(&*seen, hashers.takers(), &stop, &mut |_| {}).ok()?;
+            pass(&*seen, hashers.takers(), &stop, &mut |at| told.at.store(at, Ordering::Relaxed)).ok()?;
             Some(hashers.finish())
         })?;
-        Ok(Self { growing, cancel, thread })
+        Ok(Self { growing, cancel, pace: Arc::clone(pace), thread })
     }
 
     fn set(&self, there: Option<u64>, goes_on: bool) {
@@ -79,6 +101,7 @@ impl Follower {
     /// Leaves it unfinished.
     pub fn give_up(self) {
         self.cancel.set();
+        self.pace.counts.store(false, Ordering::Relaxed);
         self.set(None, false);
         // It ends by itself; nobody needs what it has.
         drop(self.thread);

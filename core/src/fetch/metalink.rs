@@ -140,7 +140,10 @@ mod tests {
         assert!(matches!(metalink(b"\xFF\xFE"), Err(MetalinkError::Xml { .. })));
         assert!(matches!(metalink(b"<a><b></a>"), Err(MetalinkError::Xml { .. })));
         assert_eq!(metalink(b"<html/>"), Err(MetalinkError::Other));
-        assert_eq!(metalink(wrap("<file name='..'><url>http://a.example/</url></file>").as_bytes()), Err(MetalinkError::Nothing));
+        assert_eq!(
+            metalink(wrap("<file name='..'><url>http://a.example/</url></file>").as_bytes()),
+            Err(MetalinkError::Nothing)
+        );
         // Entities that blow up, and files of this machine, are never looked at.
         let bomb = "<!DOCTYPE x [<!ENTITY a SYSTEM 'file:///etc/passwd'>]><metalink>&a;</metalink>";
         assert!(matches!(metalink(bomb.as_bytes()), Err(MetalinkError::Xml { .. })));

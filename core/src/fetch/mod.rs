@@ -192,7 +192,7 @@ pub enum MirrorFault {
     #[error("it has another version of the file by now")]
     Changed,
     /// More than there is room for.
-    #[error("it sends more than {limit} bytes")]
+    #[error("it sends more than the {limit} bytes for which there is room")]
     TooLong {
         /// The most that is taken.
         limit: u64,
@@ -215,7 +215,11 @@ impl MirrorFault {
     fn is_lasting(&self) -> bool {
         match self {
             Self::Status { code, .. } => !matches!(code, 408 | 425 | 429 | 500..=599),
-            Self::Unreachable { .. } | Self::BrokeOff { .. } | Self::Silent | Self::Slow | Self::DamagedPiece { .. } => false,
+            Self::Unreachable { .. }
+            | Self::BrokeOff { .. }
+            | Self::Silent
+            | Self::Slow
+            | Self::DamagedPiece { .. } => false,
             _ => true,
         }
     }
@@ -223,13 +227,17 @@ impl MirrorFault {
     /// What to do about it.
     pub fn next_step(&self) -> &'static str {
         match self {
-            Self::Address { .. } => "give the address of the image itself, of its Metalink file, or a name in a catalogue",
+            Self::Address { .. } => {
+                "give the address of the image itself, of its Metalink file, or a name in a catalogue"
+            }
             Self::Certificate { .. } => "check this machine's clock and the address; somebody may sit in between",
             Self::Downgrade { .. } => "use another mirror; that address could send anything",
             Self::Rights => "run it as yourself, without sudo; only `write` needs root",
             Self::NotAnImage { .. } => "open the address in a browser: the image may have moved",
             Self::TooLong { .. } => "make room, or give the address of the image itself",
-            Self::OtherSum { .. } | Self::OtherLength { .. } => "use another mirror, and compare the publisher's own page",
+            Self::OtherSum { .. } | Self::OtherLength { .. } => {
+                "use another mirror, and compare the publisher's own page"
+            }
             Self::Status { code: 401 | 403 | 404 | 407 | 410, .. } => "look up the image's address again",
             _ => "check the line, then run the same command again: it goes on from there",
         }
@@ -252,6 +260,12 @@ pub enum FetchError {
     #[error("another fetch of this image is under way ({})", path.display())]
     Busy {
         /// The file under way.
+        path: PathBuf,
+    },
+    /// A file that is not from a fetch bears the name of the one under way.
+    #[error("{} is there already, and is not from a fetch", path.display())]
+    Foreign {
+        /// That file.
         path: PathBuf,
     },
     /// No mirror is left.
@@ -279,6 +293,9 @@ impl FetchError {
                 _ => "name a folder that you may write to with --into",
             },
             Self::Busy { .. } => "wait for it, or stop it",
+            Self::Foreign { .. } => {
+                "a browser may be downloading it: move that file away, or name another folder with --into"
+            }
             Self::NoMirror { fault, .. } => fault.next_step(),
             Self::Stopped => "run the same command again: it goes on from there",
         }

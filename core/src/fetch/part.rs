@@ -60,9 +60,19 @@ impl PartFile {
             Err(TryLockError::Error(error)) => return Err(fail(error)),
         }
         let there = file.metadata().map_err(fail)?.len();
-        let side = read_side(&side_path).filter(|side| side.done.is_sound(there.min(side.bytes)) && continues(side, wanted));
+        // Browsers name their downloads like this as well.
+        if there > 0 && !side_path.exists() {
+            return Err(FetchError::Foreign { path });
+        }
+        let usable = |side: &Side| side.done.is_sound(there.min(side.bytes)) && continues(side, wanted);
+        let side = read_side(&side_path).filter(usable);
+        if side.is_none() {
+            file.set_len(0).map_err(fail)?;
+        }
         let file = Arc::new(Mutex::new(file));
-        Ok(Self { file, side: side.unwrap_or_default(), path, side_path, target: target.to_owned() })
+        let part = Self { file, side: side.unwrap_or_default(), path, side_path, target: target.to_owned() };
+        part.save().map_err(|source| FetchError::Folder { path: part.side_path.clone(), source })?;
+        Ok(part)
     }
 
     /// Where the bytes are until the end.

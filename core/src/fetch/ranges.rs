@@ -33,6 +33,9 @@ impl Ranges {
 
     /// Takes the bytes from `start` to before `end` out again.
     pub fn remove(&mut self, start: u64, end: u64) {
+        if start >= end {
+            return;
+        }
         let parts = self.0.iter().flat_map(|(first, last)| [(*first, start.min(*last)), (end.max(*first), *last)]);
         self.0 = parts.filter(|(first, last)| first < last).collect();
     }

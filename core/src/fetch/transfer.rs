@@ -7,7 +7,7 @@ use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::carry::{CarryFault, Errand, Report};
-use super::follow::Follower;
+use super::follow::{Follower, Pace};
 use super::part::PartFile;
 use super::web::{Part, Web};
 use super::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
@@ -101,6 +101,7 @@ pub fn transfer(
         reports,
         heard,
         next_id: 0,
+        pace: Arc::default(),
         follower: None,
         sources: if has_earlier { BTreeSet::from([EARLIER]) } else { BTreeSet::new() },
         last_dropped: None,
@@ -132,6 +133,7 @@ struct Transfer<'a> {
     reports: Sender<(u64, Report)>,
     heard: Receiver<(u64, Report)>,
     next_id: u64,
+    pace: Arc<Pace>,
     follower: Option<Follower>,
     /// Mirrors from which something of what is there came.
     sources: BTreeSet<usize>,
@@ -278,6 +280,7 @@ impl Transfer<'_> {
             total: self.total,
             most: self.most,
             pieces: self.pieces.clone(),
+            pace: Arc::clone(&self.pace),
             file: Arc::clone(&self.part.file),
             is_given_up: Arc::clone(&is_given_up),
             reports: self.reports.clone(),
@@ -321,7 +324,9 @@ impl Transfer<'_> {
                 if let Some(follower) = &self.follower {
                     follower.reached(self.part.side.done.prefix());
                 }
-                if let Some(mirror) = self.mirrors.get_mut(mirror).filter(|_| end.saturating_sub(start) >= PROGRESS.min(65_536)) {
+                if let Some(mirror) =
+                    self.mirrors.get_mut(mirror).filter(|_| end.saturating_sub(start) >= PROGRESS.min(65_536))
+                {
                     mirror.failures = 0;
                 }
             }
@@ -359,7 +364,8 @@ impl Transfer<'_> {
         (side.validator, side.bytes) = (validator, self.total.unwrap_or(0));
         side.sum = self.wanted.sums.first().map(|sum| sum.hex.clone());
         if let (None, Some(total)) = (&self.follower, self.total) {
-            let follower = Follower::start(self.part.path(), total, &self.algorithms).map_err(|error| self.disk(error))?;
+            let follower = Follower::start(self.part.path(), total, &self.algorithms, &self.pace)
+                .map_err(|error| self.disk(error))?;
             follower.reached(self.part.side.done.prefix());
             self.follower = Some(follower);
         }
@@ -376,7 +382,11 @@ impl Transfer<'_> {
             && let Some(said) = self.total
             && self.mirrors.get(teller).is_some_and(|teller| teller.has_failed)
         {
-            self.drop_mirror(teller, MirrorFault::OtherLength { said, expected: self.part.side.done.bytes() }, listener);
+            self.drop_mirror(
+                teller,
+                MirrorFault::OtherLength { said, expected: self.part.side.done.bytes() },
+                listener,
+            );
             self.start_over("two servers tell two lengths of the file", listener);
             return;
         }
@@ -414,8 +424,12 @@ impl Transfer<'_> {
     }
 
     fn drop_mirror(&mut self, place: usize, fault: MirrorFault, listener: &mut dyn Listener) {
+        let is_last = self.usable().all(|(other, _)| other == place);
         let Some(mirror) = self.mirrors.get_mut(place) else { return };
-        listener.told(&News::Dropped { address: &mirror.address, fault: &fault });
+        // With the last one the fetch ends, and its error says why.
+        if !is_last {
+            listener.told(&News::Dropped { address: &mirror.address, fault: &fault });
+        }
         mirror.dropped = Some(fault);
         self.last_dropped = Some(place);
         // Nor is its word on the length worth anything, if nothing came of it.
@@ -493,11 +507,13 @@ impl Transfer<'_> {
         let total = self.total.unwrap_or(0);
         let follower = match self.follower.take() {
             Some(follower) => follower,
-            None => Follower::start(self.part.path(), total, &self.algorithms).map_err(|error| self.disk(error))?,
+            None => Follower::start(self.part.path(), total, &self.algorithms, &self.pace)
+                .map_err(|error| self.disk(error))?,
         };
         let read = follower.finish();
         let sums = read.ok_or_else(|| self.disk(std::io::Error::other("what was written can't be read again")))?;
-        let is_wrong = |wanted: &&Sum| sums.iter().any(|sum| sum.algorithm == wanted.algorithm && sum.hex != wanted.hex);
+        let is_wrong =
+            |wanted: &&Sum| sums.iter().any(|sum| sum.algorithm == wanted.algorithm && sum.hex != wanted.hex);
         let Some(wrong) = self.wanted.sums.iter().find(is_wrong) else { return Ok(Some(sums)) };
         let fault = MirrorFault::OtherSum { algorithm: wrong.algorithm };
         if let Some(pieces) = self.pieces.clone()

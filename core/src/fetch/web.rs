@@ -1,7 +1,7 @@
 //! Asking servers: one request at a time, redirects followed by hand so that each step is judged.
 
 use std::io::{self, Read};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use ureq::http::{HeaderMap, Response, StatusCode, header};
@@ -30,7 +30,9 @@ pub enum Reach {
 /// A client for HTTP and HTTPS.
 #[derive(Clone)]
 pub struct Web {
-    agent: Agent,
+    plain: Agent,
+    /// Made when it is needed: reading the system's certificates takes a moment.
+    secure: Arc<OnceLock<Agent>>,
     reach: Reach,
     wait: Duration,
 }
@@ -77,33 +79,43 @@ fn is_this_machine(url: &Url) -> bool {
     }
 }
 
+/// The certificates that are believed: the system's own, so that those of a workplace count; a bare machine has none, and
+/// ours do.
+fn tls() -> TlsConfig {
+    let own = rustls_native_certs::load_native_certs().certs;
+    let roots = if own.is_empty() {
+        RootCerts::WebPki
+    } else {
+        let owned = own.iter().map(|one| Certificate::from_der(one).to_owned());
+        RootCerts::Specific(Arc::new(owned.collect()))
+    };
+    TlsConfig::builder().root_certs(roots).build()
+}
+
+fn agent(reach: Reach, wait: Duration, tls: TlsConfig) -> Agent {
+    let config = Agent::config_builder()
+        .http_status_as_error(false)
+        .max_redirects(0)
+        .max_redirects_will_error(false)
+        .timeout_resolve(Some(wait))
+        .timeout_connect(Some(wait))
+        .timeout_recv_response(Some(wait))
+        .timeout_per_read(Some(wait))
+        .timeout_recv_body(Some(BODY_LONGEST))
+        .input_buffer_size(BUFFER)
+        .accept_encoding("identity")
+        .user_agent(concat!("pyrotyp/", env!("CARGO_PKG_VERSION")))
+        .tls_config(tls);
+    // A proxy for what lies on this machine is nobody's wish, and root talks to nothing else.
+    let config = if reach == Reach::ThisMachine { config.proxy(None) } else { config };
+    config.build().into()
+}
+
 impl Web {
     /// A client that gives a server up after `wait` without a byte.
     pub fn new(reach: Reach, wait: Duration) -> Self {
-        // The system's own certificates, so that those of a workplace count; a bare machine has none, and ours do.
-        let own = rustls_native_certs::load_native_certs().certs;
-        let roots = if own.is_empty() {
-            RootCerts::WebPki
-        } else {
-            let owned = own.iter().map(|one| Certificate::from_der(one).to_owned());
-            RootCerts::Specific(Arc::new(owned.collect()))
-        };
-        let config = Agent::config_builder()
-            .http_status_as_error(false)
-            .max_redirects(0)
-            .max_redirects_will_error(false)
-            .timeout_resolve(Some(wait))
-            .timeout_connect(Some(wait))
-            .timeout_recv_response(Some(wait))
-            .timeout_per_read(Some(wait))
-            .timeout_recv_body(Some(BODY_LONGEST))
-            .input_buffer_size(BUFFER)
-            .accept_encoding("identity")
-            .user_agent(concat!("pyrotyp/", env!("CARGO_PKG_VERSION")))
-            .tls_config(TlsConfig::builder().root_certs(roots).build());
-        // A proxy for what lies on this machine is nobody's wish, and root talks to nothing else.
-        let config = if reach == Reach::ThisMachine { config.proxy(None) } else { config };
-        Self { agent: config.build().into(), reach, wait }
+        let plain = agent(reach, wait, TlsConfig::default());
+        Self { plain, secure: Arc::default(), reach, wait }
     }
 
     /// How long a server may stay silent.
@@ -132,7 +144,11 @@ impl Web {
         if self.reach == Reach::ThisMachine && !is_this_machine(url) {
             return Err(MirrorFault::Rights);
         }
-        let mut request = self.agent.get(url.as_str());
+        let agent = match url.scheme() {
+            "https" => self.secure.get_or_init(|| agent(self.reach, self.wait, tls())),
+            _ => &self.plain,
+        };
+        let mut request = agent.get(url.as_str());
         if part.start > 0 || part.end.is_some() {
             let last = part.end.map(|end| end.saturating_sub(1).to_string()).unwrap_or_default();
             request = request.header(header::RANGE, format!("bytes={}-{last}", part.start));
@@ -143,8 +159,11 @@ impl Web {
         request.call().map_err(fault)
     }
 
-    /// A small file, whole; `None` if the server has none of that name.
-    pub(super) fn small(&self, text: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
+    /// A file of at most `most` bytes, whole; `None` if the server has none of that name.
+    ///
+    /// # Errors
+    /// When the server can't be reached, is refused, or sends more.
+    pub fn file(&self, text: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
         let answer = match self.get(text, &Part::default()) {
             Err(MirrorFault::Status { code: 403 | 404 | 410, .. }) => return Ok(None),
             other => other?,
@@ -233,7 +252,9 @@ mod tests {
         let here = |text| is_this_machine(&address(text).unwrap());
         assert!(here("http://127.0.0.1:80/x") && here("http://[::1]/x"));
         // A name may lead anywhere.
-        assert!(!here("http://localhost/x") && !here("https://larkspur.example/x") && !here("http://127.0.0.1.example/"));
+        assert!(
+            !here("http://localhost/x") && !here("https://larkspur.example/x") && !here("http://127.0.0.1.example/")
+        );
         assert!(address("file:///etc/passwd").is_err() && address("larkspur.iso").is_err());
     }
 }

@@ -30,7 +30,7 @@ use serde::Serialize;
 
 use crate::Finding;
 pub use efi::{EfiProgram, EspVolume};
-pub use naming::Naming;
+pub use naming::{Naming, known_architecture};
 pub use packed::{Packed, PackedFault, Source, Unpacked};
 pub use read_at::{ImageFile, Part, ReadAt, read_block};
 pub use recognise::{Stranger, stranger};

@@ -52,9 +52,10 @@ const ARCHITECTURES: [(&str, &str); 17] = [
 /// Words between version and edition that are neither.
 const NEITHER: [&str; 4] = ["lts", "release", "official", "live"];
 
-fn architecture(word: &str) -> Option<&'static str> {
+/// The architecture with this name or nickname, such as `amd64`, as all of this library writes it.
+pub fn known_architecture(word: &str) -> Option<&'static str> {
     let word = word.to_ascii_lowercase();
-    ARCHITECTURES.iter().find(|(known, _)| *known == word).map(|(_, name)| *name)
+    ARCHITECTURES.iter().find(|(known, name)| *known == word || *name == word).map(|(_, name)| *name)
 }
 
 fn printable(text: &str) -> Option<String> {
@@ -86,7 +87,7 @@ pub fn read(image: &dyn ReadAt, volume: &Volume) -> io::Result<Naming> {
 /// `Larkspur Linux 9.2 Desktop (64-bit), long-term release`.
 fn of_line(line: &str) -> Naming {
     let is_gap = |c: char| c.is_whitespace() || "(),;\"".contains(c);
-    let architecture = line.split(is_gap).find_map(architecture);
+    let architecture = line.split(is_gap).find_map(known_architecture);
     // A code name in quotation marks, and what follows a dash, a comma or a bracket, belongs to no part.
     let unquoted: String = line.split('"').step_by(2).collect::<Vec<_>>().join(" ");
     let main = unquoted.split(['(', ',', ';']).next().unwrap_or_default();
@@ -105,7 +106,7 @@ fn parts<'a>(words: impl Iterator<Item = &'a str>) -> Naming {
     let (system, rest) = words.split_at_checked(place.saturating_add(1)).unwrap_or_default();
     let edition = rest.iter().skip(1).copied();
     let edition: Vec<&str> = edition
-        .filter(|word| architecture(word).is_none() && !NEITHER.contains(&word.to_ascii_lowercase().as_str()))
+        .filter(|word| known_architecture(word).is_none() && !NEITHER.contains(&word.to_ascii_lowercase().as_str()))
         .collect();
     Naming {
         system: printable(&system.join(" ")),

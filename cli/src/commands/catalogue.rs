@@ -1,0 +1,200 @@
+//! The catalogue: given once, remembered, and asked for the age of every image.
+
+use std::fs::{self, File};
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError, by_version};
+use pyrotyp_core::digest::{Over, Published, PublishedSignature};
+use pyrotyp_core::fetch::Web;
+use pyrotyp_core::image::Naming;
+use pyrotyp_core::shelf::Shelf;
+use pyrotyp_core::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile, vouch};
+use pyrotyp_core::{Cancel, Finding};
+
+use super::check::{given_keys, remember, signature_refusal};
+use super::state_folder;
+use crate::asked::{Against, Common};
+use crate::exit::{Exit, Failure, chain, plain};
+use crate::say;
+
+/// Where the catalogue that was used last is kept, below the state folder.
+const KEPT: &str = "catalogue.toml";
+
+/// Today, where the bench is.
+pub fn today() -> jiff::civil::Date {
+    Timestamp::now().to_zoned(TimeZone::system()).date()
+}
+
+fn read(path: &Path) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    File::open(path)?.take(CATALOGUE_BYTES_MOST).read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
+fn kept(common: &Common) -> Option<PathBuf> {
+    state_folder(common).map(|state| state.join(KEPT))
+}
+
+fn unusable(name: &str, error: &CatalogueError) -> Failure {
+    let next = "docs/catalogue.md describes the format";
+    Failure::new(Exit::Usage, format!("can't use the catalogue {name}: {error}"), next)
+}
+
+/// The catalogue that is named, or else the one that was used last. One that is named is remembered.
+pub fn load(
+    named: Option<&str>,
+    against: &Against,
+    web: &Web,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Catalogue, Failure> {
+    let Some(name) = named else {
+        let bytes = kept(common).and_then(|path| read(&path).ok()).ok_or_else(|| {
+            let next = "give one with --catalogue FILE, or the address of the image itself";
+            Failure::new(Exit::Usage, "there is no catalogue on this bench yet", next)
+        })?;
+        return Catalogue::read(&bytes).map_err(|error| unusable("that is remembered here", &error));
+    };
+    let bytes = if name.contains("://") {
+        from_network(name, against, web, common, cancel)?
+    } else {
+        read(Path::new(name)).map_err(|error| {
+            Failure::new(Exit::Usage, format!("can't read the catalogue {name}: {}", plain(&error)), "check the name")
+        })?
+    };
+    let catalogue = Catalogue::read(&bytes).map_err(|error| unusable(name, &error))?;
+    if let Some(path) = kept(common)
+        && let Err(error) = keep(&path, &bytes)
+    {
+        say(common, &format!("the catalogue could not be remembered: {}\n", plain(&error)));
+    }
+    Ok(catalogue)
+}
+
+fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    fs::create_dir_all(folder)?;
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    file.write_all(bytes)?;
+    file.persist(path)?;
+    Ok(())
+}
+
+/// A catalogue from a server must be signed with minisign, by a key that is given or was used for it before.
+fn from_network(
+    address: &str,
+    against: &Against,
+    web: &Web,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Vec<u8>, Failure> {
+    let signed = format!("{address}.minisig");
+    let get = |address: &str, most| {
+        let fail = |text: String, next: &str| Failure::new(Exit::Stopped, text, next);
+        let found = web.file(address, most).map_err(|fault| fail(format!("{address}: {fault}"), fault.next_step()))?;
+        found.ok_or_else(|| fail(format!("there is no {address}"), "look up the catalogue's address again"))
+    };
+    let is_safe = address.starts_with("https://") || address.starts_with("http://127.0.0.1:");
+    if !is_safe {
+        let text = format!("a catalogue comes from an https address or a file, not from {address}");
+        return Err(Failure::new(Exit::Usage, text, "give its https address"));
+    }
+    let bytes = get(address, CATALOGUE_BYTES_MOST)?;
+    let signature = get(&signed, SIGNATURE_BYTES_MOST).map_err(|failure| Failure {
+        exit: Exit::Checksum,
+        text: format!("the catalogue is not signed: {failure}"),
+        next: "a catalogue from the network needs its signature beside it; a file of your own does not".to_owned(),
+    })?;
+    let over = vec![Over::List { path: PathBuf::from(address), bytes: bytes.clone() }];
+    let one = PublishedSignature { file: signed.into(), read: SignatureFile::read(&signature), over, is_asked: true };
+    let published = Published { signatures: vec![one], ..Published::default() };
+    let keys = given_keys(against)?;
+    let mut remembered = match state_folder(common) {
+        Some(state) => {
+            Remembered::load(&state).map_err(|error| Failure::new(Exit::Checksum, chain(&error), error.next_step()))?
+        }
+        None => Remembered::default(),
+    };
+    let whose = format!("the catalogue {address}");
+    let nothing: Vec<u8> = Vec::new();
+    let now = Timestamp::now();
+    let signatures = vouch(&published, &nothing, Some(&whose), &keys, &remembered, now, cancel);
+    if let Some(failure) = signature_refusal(&signatures) {
+        return Err(failure);
+    }
+    if let Some(first) = signatures.iter().find(|vouched| vouched.is_first_use) {
+        let key = first.key.as_ref().map(Key::fingerprint).unwrap_or_default();
+        say(common, &format!("first use of the catalogue's key {key}; it is remembered from now on\n"));
+    }
+    remember(&mut remembered, &signatures, &keys, Some(&whose), now, common);
+    Ok(bytes)
+}
+
+/// The keys that a system's images are signed with: those that stand in the catalogue whole, and those of the key file
+/// that have one of its fingerprints.
+pub fn keys_of(system: &pyrotyp_core::catalogue::System, web: &Web) -> Result<Vec<Key>, Failure> {
+    let mut found = Vec::new();
+    for text in &system.keys {
+        let file = format!("untrusted comment: {} public key\n{text}\n", system.name);
+        found.extend(Key::read_all(file.as_bytes()).unwrap_or_default());
+    }
+    let Some(address) = system.key_address.as_ref().filter(|_| found.len() < system.keys.len()) else {
+        return Ok(found);
+    };
+    let bytes = web
+        .file(address, KEYS_BYTES_MOST)
+        .map_err(|fault| Failure::new(Exit::Stopped, format!("{address}: {fault}"), fault.next_step()))?;
+    let read = Key::read_all(&bytes.unwrap_or_default()).unwrap_or_default();
+    let plain = |text: &str| text.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
+    let is_named = |key: &Key| system.keys.iter().any(|text| plain(text) == plain(&key.fingerprint()));
+    let named: Vec<Key> = read.into_iter().filter(is_named).collect();
+    if named.is_empty() {
+        let text = format!("{address} holds no key with a fingerprint that the catalogue names");
+        return Err(Failure::new(
+            Exit::Checksum,
+            text,
+            "somebody may have put another key there; ask who keeps the catalogue",
+        ));
+    }
+    found.extend(named);
+    Ok(found)
+}
+
+/// What the catalogue and the shelf say of an image's release: out of support, or a newer one is at hand.
+pub fn age(naming: &Naming, common: &Common) -> Vec<Finding> {
+    let Some(state) = state_folder(common) else { return Vec::new() };
+    let catalogue = read(&state.join(KEPT)).ok().and_then(|bytes| Catalogue::read(&bytes).ok());
+    let age = catalogue.and_then(|catalogue| catalogue.look_up(naming, today()));
+    let mut found = Vec::new();
+    if let Some(ended) = age.as_ref().and_then(|age| age.ended) {
+        let text = format!("its release is out of support since {ended}: it gets no security updates any more");
+        found.push(Finding::note("out-of-support", text));
+    }
+    let shelved = Shelf::open(&state).ok().and_then(|shelf| newer_on_shelf(&shelf, naming));
+    let published = age.and_then(|age| age.newer);
+    let text = match (shelved, published) {
+        (Some((version, name)), _) => Some(format!("release {version} of the same edition is on the shelf: {name}")),
+        (None, Some(version)) => {
+            Some(format!("release {version} of the same edition is in the catalogue: pyrotyp fetch"))
+        }
+        (None, None) => None,
+    };
+    found.extend(text.map(|text| Finding::note("newer-release", text)));
+    found
+}
+
+/// Version and name of the newest image on the shelf that is the same but for a higher version.
+fn newer_on_shelf(shelf: &Shelf, naming: &Naming) -> Option<(String, String)> {
+    let (system, version) = (naming.system.as_ref()?, naming.version.as_ref()?);
+    let alike = shelf.items().iter().filter(|item| {
+        item.system.as_ref() == Some(system)
+            && item.edition == naming.edition
+            && item.architecture.as_deref() == naming.architecture
+    });
+    let versions = alike.filter_map(|item| Some((item.version.as_ref()?, item.name())));
+    let newest = versions.max_by(|(a, _), (b, _)| by_version(a, b))?;
+    by_version(newest.0, version).is_gt().then(|| (newest.0.clone(), newest.1.to_owned()))
+}

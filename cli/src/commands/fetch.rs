@@ -1,0 +1,371 @@
+//! `pyrotyp fetch`: get an image over the network, check it, and put it on the shelf.
+
+use std::fs::{self, File};
+use std::io::{self, Read};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+
+use pyrotyp_core::catalogue::{CatalogueError, Pick};
+use pyrotyp_core::digest::{self, Expected, Given, Report};
+use pyrotyp_core::fetch::{
+    FetchError, METALINK_BYTES_MOST, MirrorFault, PartFile, Reach, Wanted, Web, beside, metalink, transfer,
+};
+use pyrotyp_core::shelf::{Identity, Item, Shelf};
+use pyrotyp_core::signature::Key;
+use pyrotyp_core::{Cancel, human_bytes, system};
+
+use super::catalogue::{self, today};
+use super::check::{self, Depth, Known};
+use super::{OpenedImage, open_image_called, state_folder};
+use crate::asked::{Common, Fetch};
+use crate::exit::{Exit, Failure, chain, plain};
+use crate::show::progress::Progress;
+use crate::show::{checked, json, shelved};
+use crate::{put, say};
+
+/// Room that a fetch leaves on the disk: in bytes, but no more than a part of what is free.
+const SPARE: u64 = 64 << 20;
+const SPARE_PART: u64 = 16;
+
+impl From<FetchError> for Failure {
+    fn from(error: FetchError) -> Self {
+        let exit = match &error {
+            FetchError::Busy { .. } | FetchError::Foreign { .. } => Exit::Refused,
+            FetchError::Folder { source, .. } if source.kind() == io::ErrorKind::AlreadyExists => Exit::Refused,
+            // A server led there: what was typed is right.
+            FetchError::NoMirror { fault: MirrorFault::Address { .. }, .. } => Exit::Stopped,
+            FetchError::NoMirror { fault, .. } => of_fault(fault),
+            _ => Exit::Stopped,
+        };
+        Self::new(exit, chain(&error), error.next_step())
+    }
+}
+
+fn of_fault(fault: &MirrorFault) -> Exit {
+    match fault {
+        MirrorFault::Address { .. } => Exit::Usage,
+        MirrorFault::NotAnImage { .. } => Exit::Image,
+        MirrorFault::OtherSum { .. } | MirrorFault::OtherLength { .. } | MirrorFault::DamagedPiece { .. } => {
+            Exit::Checksum
+        }
+        MirrorFault::Certificate { .. } | MirrorFault::Downgrade { .. } | MirrorFault::Rights => Exit::Refused,
+        _ => Exit::Stopped,
+    }
+}
+
+/// An image to be fetched, and what is known of it before.
+struct Source {
+    wanted: Wanted,
+    expected: Vec<Expected>,
+    /// Keys that the catalogue names; what is signed must be signed by one of them.
+    keys: Vec<Key>,
+}
+
+/// Fetches one image.
+pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    if let Some((user, group)) = system::person_behind_root() {
+        return Err(as_person(user, group));
+    }
+    let reach = if system::is_root() { Reach::ThisMachine } else { Reach::Everywhere };
+    let web = Web::new(reach, Duration::from_secs(asked.wait));
+    let source = resolve(asked, &web, common, cancel)?;
+    let state = state_folder(common);
+    let folder = match (&asked.into, &state) {
+        (Some(folder), _) => folder.clone(),
+        (None, Some(state)) => state.join("shelf"),
+        (None, None) => {
+            return Err(Failure::new(
+                Exit::Usage,
+                "there is no home folder for the shelf",
+                "name a folder with --into",
+            ));
+        }
+    };
+    if asked.into.is_none() {
+        fs::create_dir_all(&folder).map_err(|error| {
+            Failure::new(
+                Exit::Stopped,
+                format!("can't make {}: {}", folder.display(), plain(&error)),
+                "name a folder with --into",
+            )
+        })?;
+    }
+    let target = folder.join(&source.wanted.name);
+    if target.exists() {
+        return is_there(asked, &source, &target, common, cancel);
+    }
+    let mut part = PartFile::open(&target, &source.wanted)?;
+    let room = room(&folder, &source.wanted, &part)?;
+    let source = with_lists(asked, source, &target, &web, common, cancel)?;
+    let mut progress = Progress::of_fetch(common);
+    if part.kept_bytes() > 0 {
+        say(common, &format!("going on: {} are there already\n", human_bytes(part.kept_bytes())));
+    }
+    let sums = transfer(&web, &source.wanted, &mut part, room, cancel, &mut progress);
+    progress.finish();
+    let sums = sums?;
+    let image = open_image_called(part.path(), &target)?;
+    let known = Known { against: &asked.against, expected: &source.expected, keys: &source.keys, sums: Some(&sums) };
+    let report = check::examine(&target, &image, &known, Depth::Everything, common, cancel)?;
+    let report = if report.sums.is_empty() { Report { sums, ..report } } else { report };
+    if let Some(failure) = check::refusal(&target, &report).or_else(|| other_signer(&source, &report)) {
+        let kept = format!("{}\n   what came is kept as {}", failure.text, part.path().display());
+        return Err(Failure { text: kept, ..failure });
+    }
+    let target = part.finish()?;
+    let origin = source.wanted.mirrors.first().map(|mirror| mirror.address.clone());
+    let name = match (&asked.into, state) {
+        (None, Some(state)) => Some(shelve(&state, &target, &image, &report, origin.clone())?),
+        _ => None,
+    };
+    if common.json {
+        put(&json::fetched(&target, name.as_deref(), origin.as_deref(), &report))?;
+    } else {
+        put(&checked::fetched(&target, name.as_deref(), &image.inspection, &report, common))?;
+    }
+    Ok(Exit::Done)
+}
+
+/// Runs the same command as the person who called for root: nothing that talks to the network runs as root.
+fn as_person(user: u32, group: u32) -> Failure {
+    let fail = |why: String| {
+        Failure::new(
+            Exit::Refused,
+            format!("can't go on as the person behind root: {why}"),
+            "run it as yourself, without sudo",
+        )
+    };
+    let program = match std::env::current_exe() {
+        Ok(program) => program,
+        Err(error) => return fail(plain(&error)),
+    };
+    let mut again = Command::new(program);
+    again.args(std::env::args_os().skip(1)).uid(user).gid(group);
+    for name in ["SUDO_UID", "SUDO_GID", "XDG_STATE_HOME", "HOME"] {
+        again.env_remove(name);
+    }
+    if let Some(home) = system::home_of(user) {
+        again.env("HOME", home);
+    }
+    // This process is that one from here on, unless it can't be.
+    fail(plain(&again.exec()))
+}
+
+/// What is meant: an address, a Metalink file, or words for an image in the catalogue.
+fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result<Source, Failure> {
+    let words = asked.what.join(" ");
+    let mut source = if words.contains("://") {
+        if [".meta4", ".metalink"].iter().any(|ending| words.ends_with(ending)) {
+            of_metalink(&words, remote(web, &words)?, asked)?
+        } else {
+            let wanted =
+                Wanted::at(&words).map_err(|fault| Failure::new(Exit::Usage, fault.to_string(), fault.next_step()))?;
+            Source { wanted, expected: Vec::new(), keys: Vec::new() }
+        }
+    } else if Path::new(&words).is_file() {
+        let mut bytes = Vec::new();
+        let read = File::open(&words).and_then(|file| file.take(METALINK_BYTES_MOST).read_to_end(&mut bytes));
+        read.map_err(|error| {
+            Failure::new(Exit::Usage, format!("can't read {words}: {}", plain(&error)), "check the name")
+        })?;
+        of_metalink(&words, bytes, asked)?
+    } else {
+        let catalogue = catalogue::load(asked.catalogue.as_deref(), &asked.against, web, common, cancel)?;
+        let pick = catalogue.find(&words, here(), today()).map_err(|error| {
+            let next = match &error {
+                CatalogueError::Several { fit, .. } => format!("say more: {}", fit.join("; ")),
+                CatalogueError::Unknown { known, .. } => format!("there are: {}", known.join("; ")),
+                CatalogueError::OutOfSupport { newest, .. } => {
+                    format!("name its version if you need it all the same: {newest}")
+                }
+                _ => "docs/catalogue.md describes the format".to_owned(),
+            };
+            Failure::new(Exit::Usage, error.to_string(), next)
+        })?;
+        say(common, &shelved::picked(&pick, today()));
+        of_pick(&pick, asked, web)?
+    };
+    if let Some(country) = &asked.near {
+        source.wanted.prefer(country);
+    }
+    Ok(source)
+}
+
+/// This machine's architecture, as images name it.
+fn here() -> &'static str {
+    match std::env::consts::ARCH {
+        "x86_64" => "x86-64",
+        other => other,
+    }
+}
+
+fn remote(web: &Web, address: &str) -> Result<Vec<u8>, Failure> {
+    let fail = |fault: MirrorFault| Failure::new(of_fault(&fault), format!("{address}: {fault}"), fault.next_step());
+    let gone = || fail(MirrorFault::Status { code: 404, after: None });
+    web.file(address, METALINK_BYTES_MOST).map_err(fail)?.ok_or_else(gone)
+}
+
+fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Source, Failure> {
+    let files = metalink(&bytes).map_err(|error| {
+        let next = "give an address, a Metalink 4 file, or words for an image in the catalogue";
+        Failure::new(Exit::Usage, format!("can't use {name}: {error}"), next)
+    })?;
+    let names: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
+    let fits = |file: &&Wanted| asked.only.as_ref().is_none_or(|only| *only == file.name);
+    let mut fit = files.iter().filter(fits);
+    match (fit.next(), fit.next()) {
+        (Some(one), None) => {
+            let expected = one.sums.iter().map(|sum| Expected { sum: sum.clone(), source: name.to_owned() });
+            Ok(Source { expected: expected.collect(), wanted: one.clone(), keys: Vec::new() })
+        }
+        (one, _) => {
+            let what = if one.is_some() { "names several images" } else { "names no such image" };
+            let next = format!("say which one with --only: {}", names.join(", "));
+            Err(Failure::new(Exit::Usage, format!("{name} {what}"), next))
+        }
+    }
+}
+
+fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web) -> Result<Source, Failure> {
+    let fail =
+        |error: CatalogueError| Failure::new(Exit::Usage, error.to_string(), "docs/catalogue.md describes the format");
+    let mut source = match (&pick.image.metalink, pick.wanted().map_err(fail)?) {
+        (Some(address), _) => of_metalink(address, remote(web, address)?, asked)?,
+        (None, Some(wanted)) => Source { wanted, expected: Vec::new(), keys: Vec::new() },
+        (None, None) => {
+            let text = format!("the catalogue gives no address of {}", pick.title());
+            return Err(Failure::new(Exit::Usage, text, "add `addresses` or `metalink` to its entry"));
+        }
+    };
+    let sums = pick.sums().map_err(fail)?;
+    for sum in sums {
+        if !source.wanted.sums.contains(&sum) {
+            source.wanted.sums.push(sum.clone());
+        }
+        source.expected.push(Expected { sum, source: "the catalogue".to_owned() });
+    }
+    source.keys = catalogue::keys_of(pick.system, web)?;
+    Ok(source)
+}
+
+/// How much may be taken, if there is room for it at all.
+fn room(folder: &Path, wanted: &Wanted, part: &PartFile) -> Result<u64, Failure> {
+    let Some(free) = system::free_bytes(folder) else { return Ok(u64::MAX) };
+    let room = free.saturating_add(part.kept_bytes()).saturating_sub(SPARE.min(free / SPARE_PART));
+    if wanted.bytes.is_some_and(|bytes| bytes > room) {
+        let (needs, has) = (human_bytes(wanted.bytes.unwrap_or(0)), human_bytes(room));
+        let text = format!("{} takes {needs}, and {} has room for {has}", wanted.name, folder.display());
+        return Err(Failure::new(
+            Exit::Stopped,
+            text,
+            "make room (pyrotyp shelf prune shows what is old), or name another folder with --into",
+        ));
+    }
+    Ok(room)
+}
+
+/// Looks for lists and signatures on the server, puts them beside the image, and takes in what they say.
+fn with_lists(
+    asked: &Fetch,
+    mut source: Source,
+    target: &Path,
+    web: &Web,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Source, Failure> {
+    let folder = target.parent().unwrap_or(Path::new("."));
+    let mut asking = Progress::of_fetch(common);
+    asking.waiting("looking for checksums and signatures");
+    let found = beside(web, &source.wanted, cancel);
+    asking.finish();
+    let found = found.map_err(|fault| {
+        let address = source.wanted.mirrors.first().map(|mirror| mirror.address.clone()).unwrap_or_default();
+        (fault, address)
+    });
+    let found = match found {
+        Ok(found) => found,
+        // Another mirror may do better.
+        Err((fault, _)) if source.wanted.mirrors.len() > 1 && of_fault(&fault) == Exit::Stopped => Default::default(),
+        Err((fault, address)) => {
+            return Err(Failure::new(of_fault(&fault), format!("{address}: {fault}"), fault.next_step()));
+        }
+    };
+    found.put(folder).map_err(|error| {
+        let text = format!("can't write into {}: {}", folder.display(), plain(&error));
+        Failure::new(Exit::Stopped, text, "name a folder that you may write to with --into")
+    })?;
+    let against = &asked.against;
+    let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
+    let published = digest::published(target, &given)?;
+    for expected in published.expected {
+        if !source.wanted.sums.contains(&expected.sum) {
+            source.wanted.sums.push(expected.sum);
+        }
+    }
+    Ok(source)
+}
+
+/// A signature by a key that the catalogue does not name.
+fn other_signer(source: &Source, report: &Report) -> Option<Failure> {
+    let is_named = |key: &Key| source.keys.iter().any(|named| named.fingerprint() == key.fingerprint());
+    let keys = report.signatures.iter().filter_map(|vouched| vouched.key.as_ref());
+    let other = keys.filter(|_| !source.keys.is_empty()).find(|key| !is_named(key))?;
+    let text = format!(
+        "it is signed by {}, key {}, which the catalogue does not name",
+        checked::name_of(other),
+        other.fingerprint()
+    );
+    Some(Failure::new(Exit::Checksum, text, "ask who keeps the catalogue whether the publisher has a new key"))
+}
+
+/// The image is there already: is it the one that is wanted?
+fn is_there(asked: &Fetch, source: &Source, target: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let identity = Identity::of(target);
+    let image = super::open_image(target, common)?;
+    let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
+    let report = check::examine(target, &image, &known, Depth::Enough, common, cancel)?;
+    if let Some(failure) = check::refusal(target, &report) {
+        let next = "move that file away to fetch it again";
+        return Err(Failure { next: next.to_owned(), ..failure });
+    }
+    if report.checked.is_empty() {
+        let text = format!("{} is there already, and nothing tells whether it is the same", target.display());
+        return Err(Failure::new(Exit::Refused, text, "move that file away to fetch it again"));
+    }
+    check::note_on_shelf(target, identity, &report, common);
+    say(common, "it is there already, and matches: nothing was fetched\n");
+    let shelf = state_folder(common).and_then(|state| Shelf::open(&state).ok());
+    let item = shelf.as_ref().and_then(|shelf| shelf.at(target));
+    let (name, origin) = (item.map(Item::name), item.and_then(|item| item.origin.as_deref()));
+    put(&if common.json {
+        json::fetched(target, name, origin, &report)
+    } else {
+        checked::fetched(target, name, &image.inspection, &report, common)
+    })?;
+    Ok(Exit::Done)
+}
+
+/// Puts the fetched image into the shelf's index and tells its name there.
+fn shelve(
+    state: &Path,
+    target: &Path,
+    image: &OpenedImage,
+    report: &Report,
+    origin: Option<String>,
+) -> Result<String, Failure> {
+    let file = target.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let mut item = Item { file: file.clone(), origin, ..Item::default() };
+    item.describe(&image.inspection.naming, image.inspection.label.as_deref());
+    let name = item.name().to_owned();
+    let kept = Identity::of(target).and_then(|identity| {
+        Shelf::change(state, |shelf| {
+            shelf.add(item);
+            shelf.note(&file, &report.sums, report.proof().word(), &identity);
+            Ok(())
+        })
+    });
+    kept.map_err(|error| super::shelf::unwritable(&PathBuf::from(state), &error))?;
+    Ok(name)
+}

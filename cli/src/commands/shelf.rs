@@ -1,0 +1,294 @@
+//! `pyrotyp shelf`: the images of this bench.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use jiff::{SignedDuration, Timestamp};
+use pyrotyp_core::digest::{self, CheckError, Given, Over, Report, Sum};
+use pyrotyp_core::image::ReadAt;
+use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
+use pyrotyp_core::{Cancel, Finding, human_bytes, ledger};
+
+use super::check::{self, Known};
+use super::{catalogue, fit_to_write, open_image, open_image_called, state_folder};
+use crate::asked::{self, Against, Common};
+use crate::exit::{Exit, Failure, plain};
+use crate::show::progress::Progress;
+use crate::show::{json, shelved};
+use crate::{put, say, tell};
+
+/// An image of the shelf, with what else is known of it.
+pub struct Row {
+    /// Its entry.
+    pub item: Item,
+    /// Length of its file, in bytes.
+    pub bytes: u64,
+    /// Tags of the drives on which it is, by the records of this bench.
+    pub on: Vec<String>,
+    /// What the catalogue and the rest of the shelf say of its age.
+    pub findings: Vec<Finding>,
+}
+
+/// A state folder that can't be written.
+pub fn unwritable(state: &Path, error: &io::Error) -> Failure {
+    let text = format!("can't change the shelf in {}: {}", state.display(), plain(error));
+    Failure::new(
+        Exit::Unexpected,
+        text,
+        "make room there and make it writable for yourself, or name another folder with --state",
+    )
+}
+
+/// Does what is asked with the shelf; lists it when nothing is.
+pub fn run(asked: Option<&asked::Shelf>, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let state = state_folder(common).ok_or_else(|| {
+        Failure::new(Exit::Usage, "there is no home folder for the shelf", "name a folder with --state")
+    })?;
+    match asked {
+        None => list(&state, common),
+        Some(asked::Shelf::Add { files, moves }) => add(&state, files, *moves, common),
+        Some(asked::Shelf::Verify { names }) => verify(&state, names, common, cancel),
+        Some(asked::Shelf::Remove { names }) => remove(&state, names, common),
+        Some(asked::Shelf::Prune { older, go }) => prune(&state, *older, *go, common),
+    }
+}
+
+fn open(state: &Path, common: &Common) -> Result<Shelf, Failure> {
+    let shelf = Shelf::open(state).map_err(|error| unwritable(state, &error))?;
+    if !shelf.found.is_empty() {
+        describe(state, &shelf, common)?;
+        return Shelf::open(state).map_err(|error| unwritable(state, &error));
+    }
+    Ok(shelf)
+}
+
+/// Looks into images of which the index knows nothing.
+fn describe(state: &Path, shelf: &Shelf, common: &Common) -> Result<(), Failure> {
+    if let Some(why) = shelf.rebuilt.as_ref().filter(|_| !shelf.items().is_empty()) {
+        say(common, &format!("the shelf's index is made again from the files: {why}\n"));
+    }
+    let mut all = Vec::new();
+    for name in &shelf.found {
+        let path = shelf.folder().join(name);
+        let opened = open_image_called(&path, &path);
+        let mut item = Item { file: name.clone(), ..Item::default() };
+        if let Ok(opened) = opened {
+            item.describe(&opened.inspection.naming, opened.inspection.label.as_deref());
+        }
+        all.push(item);
+    }
+    let changed = Shelf::change(state, |shelf| {
+        all.into_iter().for_each(|item| drop(shelf.add(item)));
+        Ok(())
+    });
+    // One who may only read still sees the list.
+    if let Err(error) = changed {
+        say(common, &format!("{}\n", unwritable(state, &error)));
+    }
+    Ok(())
+}
+
+fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
+    let on_drives = ledger::on_drives(state);
+    let row = |item: &Item| {
+        let naming = pyrotyp_core::image::Naming {
+            name: None,
+            system: item.system.clone(),
+            version: item.version.clone(),
+            edition: item.edition.clone(),
+            architecture: item.architecture.as_deref().and_then(pyrotyp_core::image::known_architecture),
+        };
+        Row {
+            bytes: shelf.path(item).metadata().map_or(0, |found| found.len()),
+            on: item.sha256().and_then(|sum| on_drives.get(sum)).cloned().unwrap_or_default(),
+            findings: catalogue::age(&naming, common),
+            item: item.clone(),
+        }
+    };
+    shelf.items().iter().map(row).collect()
+}
+
+fn list(state: &Path, common: &Common) -> Result<Exit, Failure> {
+    let shelf = open(state, common)?;
+    let rows = rows(state, &shelf, common);
+    put(&if common.json { json::shelf(&rows) } else { shelved::list(&rows, shelf.folder(), common) })?;
+    Ok(Exit::Done)
+}
+
+fn add(state: &Path, files: &[PathBuf], moves: bool, common: &Common) -> Result<Exit, Failure> {
+    let mut exit = Exit::Done;
+    for file in files {
+        if let Err(failure) = add_one(state, file, moves, common) {
+            tell(&failure);
+            exit = failure.exit;
+        }
+    }
+    if common.json && exit == Exit::Done {
+        list(state, common)?;
+    }
+    Ok(exit)
+}
+
+fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<(), Failure> {
+    let image = open_image(file, common)?;
+    fit_to_write(file, &image.inspection)?;
+    let published = digest::published(file, &Given::default())?;
+    let lists = published.expected.iter().map(|expected| PathBuf::from(&expected.source));
+    let torrents = published.torrents.iter().map(|(path, _)| path.clone());
+    let signatures = published.signatures.iter().map(|signature| signature.file.clone());
+    let mut beside: Vec<PathBuf> = lists.chain(torrents).chain(signatures).collect();
+    beside.sort();
+    beside.dedup();
+    let of_image = published.signatures.iter().any(|one| matches!(one.over.first(), Some(Over::Image { .. })));
+    let bring = if moves { Bring::Move } else { Bring::Keep };
+    let brought = Shelf::change(state, |shelf| {
+        let (mut item, brought) = shelf.bring(file, bring, &beside)?;
+        item.describe(&image.inspection.naming, image.inspection.label.as_deref());
+        Ok((shelf.add(item), brought))
+    });
+    let (item, brought) = brought.map_err(|error| match error.kind() {
+        io::ErrorKind::AlreadyExists => {
+            let text =
+                format!("an image called {} is on the shelf already", file.file_name().unwrap_or_default().display());
+            Failure::new(
+                Exit::Refused,
+                text,
+                "give the file another name, or remove the other one: pyrotyp shelf remove",
+            )
+        }
+        _ => unwritable(state, &error),
+    })?;
+    let how = match brought {
+        Brought::Shared => "it shares its bytes with the file, which may be removed or changed",
+        Brought::Linked => "the same file under a second name: removing the other one loses nothing",
+        Brought::Copied => "copied, since it lay on another disk",
+        Brought::Moved => "moved",
+    };
+    let files = beside.len();
+    let with = match files {
+        0 => String::new(),
+        1 => ", with the file that belongs to it".to_owned(),
+        _ => format!(", with the {files} files that belong to it"),
+    };
+    if !common.json {
+        put(&format!("{} is on the shelf{with}: {how}\n", item.name()))?;
+        if !common.quiet {
+            let word = if of_image || !published.expected.is_empty() {
+                "check it"
+            } else {
+                "nothing was published with it; see what it carries inside"
+            };
+            put(&format!("  next: {word}: pyrotyp check {}\n", item.name()))?;
+        }
+    }
+    Ok(())
+}
+
+/// The images with these names, or all of them.
+fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
+    if names.is_empty() {
+        return Ok(shelf.items().to_vec());
+    }
+    let one = |name: &String| match shelf.find(name) {
+        Ok(Some(item)) => Ok(item.clone()),
+        Ok(None) => {
+            Err(Failure::new(Exit::Usage, format!("nothing on the shelf is called {name}"), "pyrotyp shelf lists it"))
+        }
+        Err(several) => Err(Failure::new(Exit::Usage, several.to_string(), "give one of these names whole")),
+    };
+    names.iter().map(one).collect()
+}
+
+fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let shelf = open(state, common)?;
+    let mut exit = Exit::Done;
+    let mut reports = Vec::new();
+    for item in named(&shelf, names)? {
+        let path = shelf.path(&item);
+        match verify_one(&path, &item, common, cancel) {
+            Ok(report) => reports.push((item, report)),
+            Err(failure) if failure.exit == Exit::Stopped => return Err(failure),
+            Err(failure) => {
+                tell(&failure);
+                exit = failure.exit;
+                reports.push((item, Report::default()));
+            }
+        }
+        let (item, report) =
+            reports.last().ok_or_else(|| Failure::new(Exit::Unexpected, "nothing was verified", ""))?;
+        if !common.json {
+            put(&shelved::verified(item, report))?;
+        }
+        if let Some(failure) = check::refusal(&path, report) {
+            tell(&failure);
+            exit = failure.exit;
+        }
+    }
+    if common.json {
+        put(&json::verified(&reports))?;
+    }
+    Ok(exit)
+}
+
+/// Reads an image again and compares it with what was published for it, and with what was computed before.
+fn verify_one(path: &Path, item: &Item, common: &Common, cancel: &Cancel) -> Result<Report, Failure> {
+    let identity = Identity::of(path);
+    let image = open_image_called(path, path)?;
+    let published = digest::published(path, &Given::default())?;
+    let mut progress = Progress::of_check("verify", Some(image.file.size()), common);
+    let found = digest::check(&*image.file, &published, None, cancel, &mut |done| progress.checked(done));
+    progress.finish();
+    let found = found.map_err(|error: CheckError| Failure::from(error))?;
+    let differs =
+        |before: &Sum| found.sums.iter().any(|now| now.algorithm == before.algorithm && now.hex != before.hex);
+    if let Some(before) = item.sums().iter().find(|before| differs(before)) {
+        let day = item.checked.as_deref().and_then(|time| time.get(..10)).unwrap_or("an earlier day");
+        let text = format!("{}: its {} is not what it was on {day}", path.display(), before.algorithm);
+        let next = format!(
+            "something changed it, or the disk fails: pyrotyp shelf remove {0}, then fetch it again",
+            item.name()
+        );
+        return Err(Failure::new(Exit::Checksum, text, next));
+    }
+    let nothing = Against::default();
+    let known = Known { sums: Some(&found.sums), ..Known::of(&nothing) };
+    let examined = check::examine(path, &image, &known, check::Depth::Enough, common, cancel)?;
+    let report = Report { checked: found.checked, sums: found.sums.clone(), pieces: found.pieces, ..examined };
+    check::note_on_shelf(path, identity, &report, common);
+    Ok(report)
+}
+
+fn remove(state: &Path, names: &[String], common: &Common) -> Result<Exit, Failure> {
+    let items = named(&open(state, common)?, names)?;
+    for item in &items {
+        take_off(state, item)?;
+        if !common.json {
+            put(&format!("{} is no longer on the shelf\n", item.name()))?;
+        }
+    }
+    if common.json {
+        list(state, common)?;
+    }
+    Ok(Exit::Done)
+}
+
+fn take_off(state: &Path, item: &Item) -> Result<(), Failure> {
+    Shelf::change(state, |shelf| shelf.remove(&item.file)).map_err(|error| unwritable(state, &error))
+}
+
+/// Shows which images nobody has used for so many days; removes them if told to.
+fn prune(state: &Path, days: u32, go: bool, common: &Common) -> Result<Exit, Failure> {
+    let shelf = open(state, common)?;
+    let before = Timestamp::now() - SignedDuration::from_hours(24 * i64::from(days));
+    // One whose age nobody knows is kept.
+    let is_old = |row: &Row| row.item.last_used().is_some_and(|used| used < before);
+    let old: Vec<Row> = rows(state, &shelf, common).into_iter().filter(is_old).collect();
+    let freed = old.iter().map(|row| row.bytes).sum();
+    if go {
+        for row in &old {
+            take_off(state, &row.item)?;
+        }
+    }
+    put(&if common.json { json::shelf(&old) } else { shelved::plan(&old, days, go, &human_bytes(freed), common) })?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,308 @@
+use std::io::Write as _;
+use std::net::TcpListener;
+use std::os::unix::fs::{MetadataExt, chown};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::time::Duration;
+
+use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_sample::cafe;
+use pyrotyp_sample::mirror::Mirror;
+
+use super::bench::{Bench, RESCUE, steady};
+
+const FILE: &str = "wrenfield-rescue-3.iso";
+
+/// A bench, and a server that hands out its folder `served`.
+struct Online {
+    bench: Bench,
+    server: Mirror,
+    base: String,
+}
+
+fn sum(bytes: &[u8], algorithm: Algorithm) -> String {
+    let mut hashers = Hashers::new([algorithm]);
+    hashers.update(bytes);
+    hashers.finish().remove(0).hex
+}
+
+impl Online {
+    fn new() -> Self {
+        let bench = Bench::new();
+        std::fs::create_dir(bench.path("served")).unwrap();
+        std::fs::create_dir(bench.path("here")).unwrap();
+        let bench = bench.file(&format!("served/{FILE}"), &RESCUE);
+        let server = Mirror::new(&bench.path("served"));
+        let base = format!("http://{}", server.start().unwrap());
+        Self { bench, server, base }
+    }
+
+    /// The list of checksums, signed.
+    fn with_list(self) -> Self {
+        let list = format!("{}  {FILE}\n", sum(&RESCUE, Algorithm::Sha256));
+        let signed = pyrotyp_sample::sign(list.as_bytes());
+        let bench = self.bench.file("served/SHA256SUMS", list.as_bytes());
+        let bench =
+            bench.file("served/SHA256SUMS.sig", signed.signature.as_bytes()).file("key.pub", signed.key.as_bytes());
+        Self { bench, ..self }
+    }
+
+    fn at(&self, manner: &str) -> String {
+        format!("{}/{manner}/{FILE}", self.base)
+    }
+
+    /// A Metalink file with these mirrors, `image.meta4`.
+    fn metalink(&self, manners: &[&str], piece: usize) -> String {
+        let urls = manners
+            .iter()
+            .zip(1..)
+            .map(|(manner, priority)| format!("<url priority='{priority}'>{}</url>", self.at(manner)));
+        let pieces = RESCUE.chunks(piece).map(|piece| format!("<hash>{}</hash>", sum(piece, Algorithm::Sha256)));
+        let text = format!(
+            "<metalink xmlns='urn:ietf:params:xml:ns:metalink'><file name='{FILE}'><size>{}</size>
+            <hash type='sha-256'>{}</hash><pieces type='sha-256' length='{piece}'>{}</pieces>{}</file></metalink>",
+            RESCUE.len(),
+            sum(&RESCUE, Algorithm::Sha256),
+            pieces.collect::<String>(),
+            urls.collect::<String>()
+        );
+        std::fs::write(self.bench.path("image.meta4"), text).unwrap();
+        "image.meta4".to_owned()
+    }
+
+    fn fetch(&self, words: &str) -> String {
+        self.bench.pyrotyp(&format!("fetch {words} --into here --wait 1"))
+    }
+
+    fn start(&self, words: &str) -> Child {
+        let mut command = self.bench.command(&format!("fetch {words} --into here"));
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    }
+
+    /// Whether the image is there whole; takes it away again.
+    fn take_equal(&self) -> bool {
+        let path = self.bench.path(&format!("here/{FILE}"));
+        let is_equal = std::fs::read(&path).is_ok_and(|bytes| bytes == *RESCUE);
+        std::fs::remove_dir_all(self.bench.path("here")).unwrap();
+        std::fs::create_dir(self.bench.path("here")).unwrap();
+        is_equal
+    }
+}
+
+#[test]
+fn a_fetched_image_is_checked_with_what_lies_beside_it_and_put_on_the_shelf() {
+    let online = Online::new().with_list();
+    let fetched = online.bench.pyrotyp(&format!("fetch {} --key key.pub", online.at("steady")));
+    let again = online.bench.pyrotyp(&format!("fetch {}", online.at("steady")));
+    let blind = {
+        let blind = Online::new();
+        blind.bench.pyrotyp(&format!("fetch {}", blind.at("plain")))
+    };
+    let json = online.bench.pyrotyp(&format!("fetch {} --json --quiet --into here", online.at("steady")));
+    steady().bind(|| insta::assert_snapshot!("fetched", [fetched, again, blind, json].join("\n")));
+}
+
+#[test]
+fn a_line_that_breaks_at_any_place_and_a_program_that_is_killed_cost_only_time() {
+    let online = Online::new().with_list();
+    for at in pyrotyp_sample::noise(40, 3).chunks(2).map(|pair| u64::from(pair[0]) << 14 | u64::from(pair[1]) << 6) {
+        let told = online.fetch(&online.at(&format!("breaks-{}", at.max(300_000))));
+        assert!(told.starts_with("exit 0"), "broken off after {at}: {told}");
+        assert!(online.take_equal());
+    }
+    let before = online.server.asked().len();
+    for _ in 0..5 {
+        let mut child = online.start(&online.at("slow-3000000"));
+        std::thread::sleep(Duration::from_millis(700));
+        // Not asked to stop: ended, as a power cut would.
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+    assert!(online.fetch(&online.at("steady")).starts_with("exit 0"));
+    assert!(online.take_equal() && online.server.asked().len() > before + 5);
+}
+
+#[test]
+fn a_mirror_that_lies_is_left_out_and_only_the_damaged_piece_comes_from_another() {
+    let online = Online::new();
+    let piece = 256 << 10;
+    let told = online.fetch(&online.metalink(&["wrong-1000000", "steady"], piece));
+    assert!(told.starts_with("exit 0") && online.take_equal(), "{told}");
+    let at = 1_000_000 / piece * piece;
+    assert!(told.contains(&format!("/wrong-1000000 is left out: its piece at byte {at} is damaged")), "{told}");
+    let came_again = online.server.asked().iter().any(|asked| {
+        asked.path.starts_with("/steady/")
+            && asked.range.as_ref().is_some_and(|range| range.starts_with(&format!("bytes={at}-")))
+    });
+    assert!(came_again, "{:?}", online.server.asked());
+}
+
+#[test]
+fn whatever_stops_a_fetch_is_told_with_the_next_step_and_nothing_is_lost() {
+    let online = Online::new().with_list();
+    let mut told: Vec<String> =
+        ["page", "gone", "wrong-100000", "leads/ftp:"].map(|manner| online.fetch(&online.at(manner))).into();
+    let mut first = online.start(&online.at("slow-2000000"));
+    while !online.bench.path(&format!("here/{FILE}.part")).exists() {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    told.push(online.fetch(&online.at("steady")));
+    first.kill().unwrap();
+    first.wait().unwrap();
+    told.push(online.bench.pyrotyp(&format!("fetch {} --into /proc", online.at("steady"))));
+    told.push(online.bench.pyrotyp("fetch larkspur desktop"));
+    told.push(online.bench.pyrotyp("fetch rescue.iso"));
+    told.push(online.bench.pyrotyp("fetch ftp://larkspur.example/larkspur.iso"));
+    std::fs::write(online.bench.path(&format!("here/{FILE}")), "another file").unwrap();
+    told.push(online.fetch(&online.at("steady")));
+    steady().bind(|| insta::assert_snapshot!("stopped", told.join("\n")));
+}
+
+#[test]
+fn a_catalogue_leads_to_the_right_image_and_tells_of_its_age() {
+    let online = Online::new().with_list();
+    let key = std::fs::read_to_string(online.bench.path("key.pub")).unwrap();
+    let rescue = cafe::catalogue(&online.base, &key).replace("version = \"3\"", "version = \"3\"\nsums = [\"md5:00\"]");
+    let old = rescue.replace("2036-04-30", "2020-04-30").replace("version = \"9.2\"", "version = \"9.1\"");
+    let bench = &online.bench;
+    std::fs::write(bench.path("catalogue.toml"), cafe::catalogue(&online.base, &key)).unwrap();
+    std::fs::write(bench.path("wrong.toml"), rescue).unwrap();
+    std::fs::write(bench.path("old.toml"), old).unwrap();
+    let told = [
+        bench.pyrotyp("fetch larkspur --catalogue catalogue.toml"),
+        bench.pyrotyp("fetch kestrin"),
+        bench.pyrotyp("fetch wrenfield"),
+        bench.pyrotyp("fetch rescue --catalogue wrong.toml --into here"),
+        bench.pyrotyp("fetch larkspur desktop --catalogue old.toml"),
+        bench.pyrotyp("fetch rescue --catalogue rescue.iso"),
+        bench.pyrotyp(&format!("fetch rescue --catalogue {}/steady/catalogue.toml", online.base)),
+        bench.pyrotyp("fetch rescue --catalogue http://cafe.example/catalogue.toml"),
+    ];
+    steady().bind(|| insta::assert_snapshot!("catalogue", told.join("\n")));
+}
+
+#[test]
+fn a_catalogue_from_the_network_counts_only_when_it_is_signed_by_the_key_that_is_known() {
+    let online = Online::new();
+    let bench = &online.bench;
+    let signed = |name: &str| std::fs::read(format!("{}/../sample/signed/{name}", env!("CARGO_MANIFEST_DIR"))).unwrap();
+    let address = format!("{}/steady/catalogue.toml", online.base);
+    let put = |name: &str, bytes: &[u8]| std::fs::write(bench.path(&format!("served/{name}")), bytes).unwrap();
+    put("catalogue.toml", &signed("SHA256SUMS"));
+    let unsigned = bench.pyrotyp(&format!("fetch x --catalogue {address}"));
+    put("catalogue.toml.minisig", &signed("list.minisig"));
+    let unknown = bench.pyrotyp(&format!("fetch x --catalogue {address}"));
+    std::fs::write(bench.path("catalogue.pub"), signed("minisign.pub")).unwrap();
+    // What is signed there is no catalogue: it is the signature that is looked at first.
+    let known = bench.pyrotyp(&format!("fetch x --catalogue {address} --key catalogue.pub"));
+    put("catalogue.toml", b"catalogue = 1\n");
+    let tampered = bench.pyrotyp(&format!("fetch x --catalogue {address}"));
+    steady().bind(|| insta::assert_snapshot!("signed_catalogue", [unsigned, unknown, known, tampered].join("\n")));
+}
+
+/// A server for https with a certificate that nobody knows, and the file that makes it known.
+fn protected(online: &Online) -> String {
+    let made = rcgen::generate_simple_self_signed(["127.0.0.1".to_owned()]).unwrap();
+    std::fs::write(online.bench.path("known.pem"), made.cert.pem()).unwrap();
+    let key = rustls::pki_types::PrivateKeyDer::try_from(made.signing_key.serialize_der()).unwrap();
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().unwrap();
+    let config = Arc::new(config.with_no_client_auth().with_single_cert(vec![made.cert.der().clone()], key).unwrap());
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    let server = online.server.clone();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            let (server, config) = (server.clone(), Arc::clone(&config));
+            std::thread::spawn(move || {
+                let session = rustls::ServerConnection::new(config).unwrap();
+                let mut stream = rustls::StreamOwned::new(session, stream);
+                let _ = server.serve(&mut stream);
+                stream.conn.send_close_notify();
+                let _ = stream.flush();
+            });
+        }
+    });
+    format!("https://{address}")
+}
+
+#[test]
+fn a_server_that_can_not_prove_who_it_is_is_refused_and_protection_is_never_dropped() {
+    let online = Online::new().with_list();
+    let secure = protected(&online);
+    let with = |address: &str| {
+        let mut command = online.bench.command(&format!("fetch {address} --into here --quiet"));
+        command.env("SSL_CERT_FILE", online.bench.path("known.pem"));
+        online.bench.tell(&command.output().unwrap())
+    };
+    let unknown = online.fetch(&format!("{secure}/steady/{FILE}"));
+    let down = with(&format!("{secure}/leads/{}", online.at("steady")));
+    let known = with(&format!("{secure}/steady/{FILE}"));
+    assert!(known.starts_with("exit 0") && online.take_equal(), "{known}");
+    steady().bind(|| insta::assert_snapshot!("protected", [unknown, down].join("\n")));
+    // A proxy that is named is used, and one that is not there is an error.
+    let mut command = online.bench.command("fetch http://larkspur.example/larkspur.iso --into here --wait 1");
+    command.env("HTTP_PROXY", "http://127.0.0.1:9");
+    let through = online.bench.tell(&command.output().unwrap());
+    assert!(!through.starts_with("exit 0"), "{through}");
+}
+
+/// A small disk in memory, taken away at the end.
+struct Disk(std::path::PathBuf);
+
+impl Disk {
+    fn at(folder: std::path::PathBuf, size: &str) -> Self {
+        let made =
+            Command::new("mount").args(["-t", "tmpfs", "-o", &format!("size={size}"), "none"]).arg(&folder).status();
+        assert!(made.unwrap().success());
+        Self(folder)
+    }
+}
+
+impl Drop for Disk {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg(&self.0).status();
+    }
+}
+
+#[test]
+#[ignore = "needs root, to mount a small disk"]
+fn a_full_disk_costs_nothing_that_was_fetched() {
+    let online = Online::new().with_list();
+    let disk = Disk::at(online.bench.path("here"), "4m");
+    let full = online.fetch(&online.at("plain"));
+    let too_small = online.fetch(&online.metalink(&["steady"], 1 << 20));
+    insta::with_settings!({filters => [(r"127\.0\.0\.1:\d+", "[SERVER]"), (r"\d{7} bytes|[\d.]+ MB", "[SIZE]")]}, {
+        insta::assert_snapshot!("full", [full, too_small].join("\n"));
+    });
+    let grown = Command::new("mount").args(["-o", "remount,size=20m"]).arg(&disk.0).status().unwrap();
+    assert!(grown.success());
+    let told = online.fetch(&online.at("steady"));
+    assert!(told.starts_with("exit 0"), "{told}");
+    assert!(std::fs::read(online.bench.path(&format!("here/{FILE}"))).unwrap() == *RESCUE);
+}
+
+#[test]
+#[ignore = "needs root, to give it up"]
+fn behind_root_the_network_is_talked_to_as_the_person() {
+    let online = Online::new();
+    for folder in ["", "here"] {
+        chown(online.bench.path(folder), Some(65534), Some(65534)).unwrap();
+    }
+    let program = online.bench.path("pyrotyp");
+    let mut command = online.bench.command(&format!("fetch {} --into here --quiet", online.at("steady")));
+    std::fs::copy(command.get_program(), &program).unwrap();
+    command = {
+        let mut copy = Command::new(program);
+        copy.args(command.get_args()).current_dir(online.bench.path("")).env_clear();
+        copy.envs([("SUDO_UID", "65534"), ("SUDO_GID", "65534")]);
+        copy
+    };
+    let told = online.bench.tell(&command.output().unwrap());
+    assert!(told.starts_with("exit 0"), "{told}");
+    let owner = std::fs::metadata(online.bench.path(&format!("here/{FILE}"))).unwrap().uid();
+    assert_eq!(owner, 65534);
+    // Root itself reaches this machine alone.
+    let refused = online.bench.pyrotyp("fetch http://larkspur.example/larkspur.iso --into here");
+    assert!(refused.starts_with("exit 5") && refused.contains("runs as root"), "{refused}");
+}
