@@ -122,7 +122,7 @@ impl PartFile {
         }
         match fs::remove_file(&self.side_path) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => Err(fail(error)),
-            _ => Ok(self.target),
+            _ => Ok(self.target.clone()),
         }
     }
 
@@ -131,6 +131,14 @@ impl PartFile {
         let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
         file.seek(SeekFrom::Start(at))?;
         file.read(into)
+    }
+}
+
+impl Drop for PartFile {
+    /// Lets others have it, even while a connection that nobody waits for still holds the file.
+    fn drop(&mut self) {
+        // Closing does the same, a little later.
+        let _ = self.file.lock().unwrap_or_else(PoisonError::into_inner).unlock();
     }
 }
 
