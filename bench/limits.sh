@@ -14,13 +14,13 @@ done
 cargo build --release --quiet
 program=$PWD/target/release/pyrotyp
 folder=$(mktemp -d "${1:-/dev/shm}/pyrotyp-limits.XXXXXX")
-device=
-trap '[ -z "$device" ] || losetup --detach "$device"; rm -rf "$folder"' EXIT
+devices=()
+trap '[ ${#devices[@]} = 0 ] || losetup --detach "${devices[@]}"; rm -rf "$folder"' EXIT
 
 "$program" demo --keep "$folder/cafe" >/dev/null 2>&1
 image=$folder/cafe/images/larkspur-9.2-desktop-x86_64.iso
 large() { cp "$image" "$2"; truncate -s "$1" "$2"; }
-figure() { awk -v what="$1" -v is="$2" -v most="$3" -v unit="$4" 'BEGIN { printf "%-34s %10.1f %s, promised %g: %.2f\n", what, is, unit, most, is / most }'; }
+figure() { awk -v what="$1" -v is="$2" -v most="$3" -v unit="$4" 'BEGIN { printf "%-46s %10.1f %s, promised %g: %.2f\n", what, is, unit, most, is / most }'; }
 
 large 6G "$folder/six.iso"
 strace -f -e trace=read,pread64 -o "$folder/trace" "$program" inspect "$folder/six.iso" >/dev/null
@@ -28,12 +28,17 @@ figure "read by inspect of a 6 GB image" "$(awk -F'= ' '{ bytes += $NF } END { p
 
 best=$(for _ in 1 2 3 4 5; do begin=$(date +%s%N); "$program" inspect "$folder/six.iso" >/dev/null; echo $(( ($(date +%s%N) - begin) / 1000 )); done | sort -n | head -n 1)
 figure "inspect of a 6 GB image, warm" "$(awk -v us="$best" 'BEGIN { print us / 1000 }')" 20 ms
+for number in $(seq 12); do
+    truncate -s 64M "$folder/drive-$number"
+    devices+=("$(losetup --find --show "$folder/drive-$number")")
+done
 best=$(for _ in 1 2 3 4 5; do begin=$(date +%s%N); "$program" drives --all >/dev/null; echo $(( ($(date +%s%N) - begin) / 1000 )); done | sort -n | head -n 1)
-figure "drives, best of five" "$(awk -v us="$best" 'BEGIN { print us / 1000 }')" 50 ms
+figure "drives, with 12 more of them, best of five" "$(awk -v us="$best" 'BEGIN { print us / 1000 }')" 50 ms
 
 large 4G "$folder/four.iso"
 truncate -s 4500M "$folder/drive"
 device=$(losetup --find --show "$folder/drive")
+devices+=("$device")
 tag=$("$program" drives --all | awk -v device="$device" '$NF == device { print $1 }')
 /usr/bin/time -f %M -o "$folder/memory" "$program" write "$folder/four.iso" --to "$tag" --unattended \
     --accept virtual-drive --quiet --state "$folder/state" | grep -q '^verified' || { echo "limits.sh: the write was not verified" >&2; exit 1; }

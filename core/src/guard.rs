@@ -19,11 +19,13 @@ const fn rule(id: &'static str, level: Level, when: &'static str) -> Rule {
 }
 
 /// Every rule about drives, in the order in which they are looked at.
-pub const RULES: [Rule; 18] = [
+pub const RULES: [Rule; 22] = [
     rule("system-disk", Level::Stop, "the running system needs the drive: root, boot, home or swap"),
     rule("partition-given", Level::Stop, "a partition was named in place of its drive"),
     rule("no-proof", Level::Stop, "nobody confirms the drive, and it was not named by its tag"),
     rule("image-on-target", Level::Stop, "the image itself lies on the drive"),
+    rule("bench-on-target", Level::Stop, "the shelf, the records or the settings of this bench lie on the drive"),
+    rule("protected", Level::Stop, "the drive is on the bench's list of protected ones"),
     rule("in-use", Level::Stop, "a volume is mounted on purpose, or the drive is part of something larger"),
     rule("no-medium", Level::Stop, "the reader's slot is empty"),
     rule("write-protected", Level::Stop, "the drive refuses to be written"),
@@ -32,6 +34,8 @@ pub const RULES: [Rule; 18] = [
     rule("external-disk", Level::Ask, "a disk on USB: not removable, or far larger than a stick"),
     rule("virtual-drive", Level::Ask, "a loop device or the like"),
     rule("sector-size", Level::Ask, "the drive's sectors are not of the size for which the image is laid out"),
+    rule("fresh-name", Level::Ask, "it was named by a kernel name that it was given seconds ago"),
+    rule("just-verified", Level::Ask, "an earlier job has verified it within the last half hour"),
     rule("no-serial", Level::Note, "the drive has no usable serial number, so that its tag may fit others"),
     rule("mounted", Level::Note, "the desktop mounted a volume, which the job will unmount"),
     rule("slow-port", Level::Note, "the drive could be faster than the port or hub that it is plugged into"),
@@ -58,6 +62,12 @@ pub struct Circumstances {
     pub needs_bytes: Option<u64>,
     /// [`Drive::path`] of the drives that hold the image.
     pub image_on: Vec<String>,
+    /// [`Drive::path`] of the drives that hold the bench's own things, and which.
+    pub bench_on: Vec<(String, &'static str)>,
+    /// Tags of drives that must never be written, from the bench's settings.
+    pub protected: Vec<String>,
+    /// Tags of the drives that were verified lately, and how many minutes ago.
+    pub verified: Vec<(String, u64)>,
     /// Size of the sectors in which the image's partition tables count, in bytes; `None` where it has none.
     pub laid_out_for: Option<u32>,
     /// Tags of the other drives that could be meant as well.
@@ -65,6 +75,9 @@ pub struct Circumstances {
     /// Nobody will be asked to confirm the drive.
     pub unattended: bool,
 }
+
+/// For so many seconds after it was plugged in, a drive's kernel name is no way to name it.
+const FRESH_SECONDS: u64 = 10;
 
 /// What speaks against a drive that was chosen by name, the partition's number included.
 pub fn findings_for_choice(choice: &Choice, circumstances: &Circumstances) -> Vec<Finding> {
@@ -74,6 +87,15 @@ pub fn findings_for_choice(choice: &Choice, circumstances: &Circumstances) -> Ve
         let text = format!("that is partition {number} of drive {tag} ({path}, {}), not a drive", choice.drive.name());
         let next = format!("if the whole drive is meant, say --to {tag}");
         found.insert(0, Finding::stop("partition-given", text, next));
+    }
+    if let Some(seconds) = choice.drive.attached_seconds.filter(|seconds| *seconds < FRESH_SECONDS)
+        && choice.by == NamedBy::KernelName
+    {
+        let Drive { tag, path, .. } = &choice.drive;
+        let text =
+            format!("the name {path} was given to it {seconds} seconds ago: another drive may have had it before");
+        let next = format!("name the drive by its tag: --to {tag}; or name this finding with --accept fresh-name");
+        found.push(Finding::ask("fresh-name", text, next));
     }
     if circumstances.unattended && choice.by != NamedBy::Tag {
         let Drive { tag, path, .. } = &choice.drive;
@@ -92,6 +114,7 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
         let text = "the image itself lies on this drive";
         found.push(Finding::stop("image-on-target", text, "copy the image to another disk first"));
     }
+    bench(drive, circumstances, &mut found);
     if drive.bytes == 0 {
         found.push(Finding::stop("no-medium", "there is no card in the reader", "put the card in"));
     } else if let Some(needs) = circumstances.needs_bytes.and_then(|needs| whole_sectors(needs, drive.sector_bytes))
@@ -143,6 +166,32 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
     notes(drive, circumstances, &mut found);
     found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     found
+}
+
+/// What the bench itself knows of the drive.
+fn bench(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>) {
+    let own = circumstances.bench_on.iter().filter(|(path, _)| *path == drive.path).map(|(_, what)| *what);
+    let own: Vec<&str> = own.collect();
+    // Of the disk that all of this system lies on, it is no news.
+    if !own.is_empty() && drive.role() != Role::System {
+        let text = format!("{} of this bench lie on it", own.join(" and "));
+        found.push(Finding::stop("bench-on-target", text, "choose another, or keep them elsewhere with --state"));
+    }
+    if circumstances.protected.iter().any(|tag| *tag == drive.tag.as_str()) {
+        let text = "it is on this bench's list of protected drives";
+        let next = "choose another; `protect` in the settings file holds the list";
+        found.push(Finding::stop("protected", text, next));
+    }
+    if let Some((_, minutes)) = circumstances.verified.iter().find(|(tag, _)| *tag == drive.tag.as_str()) {
+        let when = match minutes {
+            0 => "less than a minute ago".to_owned(),
+            1 => "a minute ago".to_owned(),
+            more => format!("{more} minutes ago"),
+        };
+        let text = format!("an earlier job has verified it {when}: it may belong to the finished ones");
+        let next = "take another, or name this finding with --accept just-verified";
+        found.push(Finding::ask("just-verified", text, next));
+    }
 }
 
 /// From this size on, in bytes, and for an image so many times smaller, a drive may be the wrong one.

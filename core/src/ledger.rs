@@ -5,10 +5,12 @@ use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::drive::Drive;
 use crate::job::{Difference, Head, JobResult, StageDone};
+use crate::system;
 
 /// The image of a job.
 #[derive(Clone, Debug, Serialize)]
@@ -105,11 +107,12 @@ pub fn job_name(started: &str, tag: &str) -> String {
 /// When the folder can't be made or written.
 pub fn keep(state: &Path, record: &Record) -> io::Result<PathBuf> {
     let folder = state.join("jobs");
-    fs::create_dir_all(&folder)?;
+    system::make_folder(&folder)?;
     let mut file = tempfile::NamedTempFile::new_in(&folder)?;
     serde_json::to_writer_pretty(&mut file, record)?;
     file.write_all(b"\n")?;
     file.as_file().sync_all()?;
+    system::give_to_person(file.as_file())?;
     let path = folder.join(format!("{}.json", record.job));
     file.persist(&path)?;
     Ok(path)
@@ -122,6 +125,7 @@ const RECORD_BYTES_MOST: u64 = 4 << 20;
 /// What of a record tells where an image is now.
 #[derive(Deserialize)]
 struct Written {
+    ended: String,
     image: WrittenImage,
     drives: Vec<WrittenDrive>,
 }
@@ -140,15 +144,8 @@ struct WrittenDrive {
 /// On which drives each image is, as far as the records of `state` tell: tags by SHA-256. The last job of a drive counts;
 /// records that can't be read are passed over.
 pub fn on_drives(state: &Path) -> HashMap<String, Vec<String>> {
-    let entries = fs::read_dir(state.join("jobs")).into_iter().flatten().take(RECORDS_MOST).flatten();
-    let mut paths: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
-    // The names sort by time.
-    paths.sort();
     let mut last: HashMap<String, Option<String>> = HashMap::new();
-    for path in paths {
-        let mut text = String::new();
-        let read = File::open(&path).and_then(|file| file.take(RECORD_BYTES_MOST).read_to_string(&mut text));
-        let Some(record) = read.ok().and_then(|_| serde_json::from_str::<Written>(&text).ok()) else { continue };
+    for record in records(state) {
         for drive in record.drives.into_iter().filter(|drive| drive.result != "refused") {
             let is_there = matches!(drive.result.as_str(), "verified" | "written");
             last.insert(drive.tag, record.image.sha256.clone().filter(|_| is_there));
@@ -161,4 +158,33 @@ pub fn on_drives(state: &Path) -> HashMap<String, Vec<String>> {
     found.remove("");
     found.values_mut().for_each(|tags| tags.sort());
     found
+}
+
+/// Tags of the drives whose last job has verified them no longer than `minutes` before `now`, and how many minutes ago.
+pub fn verified_lately(state: &Path, now: Timestamp, minutes: u64) -> Vec<(String, u64)> {
+    let mut last: HashMap<String, (bool, Option<Timestamp>)> = HashMap::new();
+    for record in records(state) {
+        let ended = record.ended.parse().ok();
+        for drive in record.drives.into_iter().filter(|drive| drive.result != "refused") {
+            last.insert(drive.tag, (drive.result == "verified", ended));
+        }
+    }
+    let ago = |ended: Timestamp| u64::try_from(now.duration_since(ended).as_secs() / 60).ok();
+    let lately = last.into_iter().filter_map(|(tag, (is_verified, ended))| {
+        ended.filter(|_| is_verified).and_then(ago).filter(|ago| *ago < minutes).map(|ago| (tag, ago))
+    });
+    lately.collect()
+}
+
+/// All records in their order, as far as they can be read.
+fn records(state: &Path) -> impl Iterator<Item = Written> + use<> {
+    let entries = fs::read_dir(state.join("jobs")).into_iter().flatten().take(RECORDS_MOST).flatten();
+    let mut paths: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
+    // The names sort by time.
+    paths.sort();
+    paths.into_iter().filter_map(|path| {
+        let mut text = String::new();
+        File::open(&path).and_then(|file| file.take(RECORD_BYTES_MOST).read_to_string(&mut text)).ok()?;
+        serde_json::from_str(&text).ok()
+    })
 }

@@ -207,8 +207,9 @@ impl Shelf {
     /// When the folder can't be written.
     pub fn change<T>(state: &Path, change: impl FnOnce(&mut Self) -> io::Result<T>) -> io::Result<T> {
         let folder = state.join("shelf");
-        fs::create_dir_all(&folder)?;
+        system::make_folder(&folder)?;
         let lock = File::create(folder.join(".lock"))?;
+        system::give_to_person(&lock)?;
         lock.lock()?;
         let mut shelf = Self::open(state)?;
         let result = change(&mut shelf)?;
@@ -222,6 +223,7 @@ impl Shelf {
         file.write_all(b"# The shelf's index. It may be lost: it is made again from the files beside it.\n\n")?;
         file.write_all(text.as_bytes())?;
         file.as_file().sync_all()?;
+        system::give_to_person(file.as_file())?;
         file.persist(self.folder.join(INDEX))?;
         Ok(())
     }
@@ -293,7 +295,8 @@ impl Shelf {
             let Some(beside_name) = path.file_name().and_then(OsStr::to_str) else { continue };
             let own =
                 if beside_name.starts_with(&name) { beside_name.to_owned() } else { format!("{name}.{beside_name}") };
-            fs::copy(path, self.folder.join(own))?;
+            fs::copy(path, self.folder.join(&own))?;
+            system::give_to_person(&File::open(self.folder.join(own))?)?;
         }
         let origin = std::path::absolute(from).unwrap_or(from.to_owned()).display().to_string();
         let item = Item { file: name, origin: Some(origin), ..Item::default() };
@@ -303,6 +306,7 @@ impl Shelf {
     /// Another file with the same bytes: without moving any of them, if the file system can.
     fn take(&self, from: &Path, to: &Path, bring: Bring) -> io::Result<Brought> {
         let made = tempfile::NamedTempFile::new_in(&self.folder)?;
+        system::give_to_person(made.as_file())?;
         let brought = if system::share_bytes(&File::open(from)?, made.as_file()).is_ok() {
             made.persist_noclobber(to)?;
             Brought::Shared

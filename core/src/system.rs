@@ -3,7 +3,7 @@
 
 use std::fs::{self, File, Metadata};
 use std::io;
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, fchown};
 use std::path::{Path, PathBuf};
 
 /// Room that is left for us on the disk of a folder, in bytes; `None` if the system does not say.
@@ -43,4 +43,33 @@ pub fn home_of(user: u32) -> Option<PathBuf> {
     let line =
         table.lines().find(|line| line.split(':').nth(2).and_then(|number| number.parse().ok()) == Some(user))?;
     line.split(':').nth(5).filter(|home| home.starts_with('/')).map(PathBuf::from)
+}
+
+/// Makes a folder and those above it; behind root, they belong to the person.
+///
+/// # Errors
+/// When one can't be made.
+pub fn make_folder(folder: &Path) -> io::Result<()> {
+    if folder.is_dir() || folder.as_os_str().is_empty() {
+        return Ok(());
+    }
+    if let Some(above) = folder.parent() {
+        make_folder(above)?;
+    }
+    match fs::create_dir(folder) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => Ok(()),
+        Err(error) => Err(error),
+        Ok(()) => give_to_person(&File::open(folder)?),
+    }
+}
+
+/// What was made as root for a person belongs to that person.
+///
+/// # Errors
+/// When the file system refuses.
+pub fn give_to_person(made: &File) -> io::Result<()> {
+    match person_behind_root() {
+        Some((user, group)) => fchown(made, Some(user), Some(group)),
+        None => Ok(()),
+    }
 }

@@ -19,6 +19,7 @@ fn stick() -> Drive {
         bus: Bus::Usb,
         link_mbps: Some(480),
         could_be_faster: false,
+        attached_seconds: None,
         removable: true,
         write_protected: false,
         generation: Some(9),
@@ -62,6 +63,20 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     add(|drive| drive.bus = Bus::Nvme);
     add(|drive| (drive.bus, drive.serial) = (Bus::Virtual, Some("/tmp/trial.img".into())));
     add(|drive| drive.tag = Tag::of(Some("Kestrin"), None, None, 1));
+    for path in ["/dev/sdb", "/dev/sdc"] {
+        let known = Circumstances {
+            bench_on: vec![(path.into(), "the shelf"), (path.into(), "the records")],
+            protected: vec![if path == "/dev/sdb" { stick().tag.to_string() } else { "65387".into() }],
+            verified: vec![(stick().tag.to_string(), 12)],
+            ..Circumstances::default()
+        };
+        all.push_str(&format!("{}\n", told(&stick(), &known)));
+    }
+    let mut add = |change: fn(&mut Drive)| {
+        let mut drive = stick();
+        change(&mut drive);
+        all.push_str(&format!("{}\n", told(&drive, &Circumstances::default())));
+    };
     add(|drive| {
         let volume = |filesystem: Option<&str>, label: Option<&str>| Volume {
             bytes: 1_000_000_000,
@@ -115,7 +130,12 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     Note no-serial: it has no usable serial number: another drive may have the same tag
     Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
-    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+    Stop bench-on-target: the shelf and the records of this bench lie on it -> choose another, or keep them elsewhere with --state
+    Stop protected: it is on this bench's list of protected drives -> choose another; `protect` in the settings file holds the list
+    Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified
+
+    Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified
+
     Note has-data: holds "HOLIDAY" (fat32, 1.0 GB), an unnamed volume (ext4, 1.0 GB), an unnamed volume (ntfs, 1.0 GB), an unnamed volume (ntfs, 1.0 GB) and 2 more
     "#);
 }
@@ -220,4 +240,17 @@ proptest! {
             }
         }
     }
+}
+
+#[test]
+fn a_kernel_name_counts_for_little_while_it_is_fresh() {
+    let found = |by, seconds| {
+        let drive = Drive { attached_seconds: Some(seconds), ..stick() };
+        let choice = Choice { drive, by, partition: None };
+        let refused = clear(&choice, &Circumstances::default(), &[], &[]).err();
+        refused.map(|refused| refused.standing[0].text.clone())
+    };
+    let text = found(NamedBy::KernelName, 4).unwrap();
+    assert_eq!(text, "the name /dev/sdb was given to it 4 seconds ago: another drive may have had it before");
+    assert_eq!((found(NamedBy::KernelName, 10), found(NamedBy::Tag, 4)), (None, None));
 }

@@ -1,6 +1,6 @@
 //! The catalogue: given once, remembered, and asked for the age of every image.
 
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
@@ -12,7 +12,7 @@ use pyrotyp_core::fetch::Web;
 use pyrotyp_core::image::Naming;
 use pyrotyp_core::shelf::Shelf;
 use pyrotyp_core::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile, vouch};
-use pyrotyp_core::{Cancel, Finding};
+use pyrotyp_core::{Cancel, Finding, system};
 
 use super::check::{given_keys, remember, signature_refusal};
 use super::state_folder;
@@ -76,9 +76,10 @@ pub fn load(
 
 fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let folder = path.parent().unwrap_or(Path::new("."));
-    fs::create_dir_all(folder)?;
+    system::make_folder(folder)?;
     let mut file = tempfile::NamedTempFile::new_in(folder)?;
     file.write_all(bytes)?;
+    system::give_to_person(file.as_file())?;
     file.persist(path)?;
     Ok(())
 }

@@ -8,6 +8,7 @@ use pyrotyp_core::guard::{Circumstances, IMAGE_RULES, RULES, findings};
 use pyrotyp_core::{Cancel, Finding, Level};
 
 use super::platform;
+use super::settings::known_to_bench;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::show::{json, table};
@@ -19,8 +20,8 @@ const BETWEEN: Duration = Duration::from_millis(400);
 /// A drive and what speaks against it.
 type Judged = (Drive, Vec<Finding>);
 
-fn judge(drive: Drive) -> Judged {
-    let found = findings(&drive, &Circumstances::default());
+fn judge(drive: Drive, circumstances: &Circumstances) -> Judged {
+    let found = findings(&drive, circumstances);
     (drive, found)
 }
 
@@ -30,7 +31,9 @@ fn can_be_chosen((drive, found): &Judged) -> bool {
 
 /// Lists the drives; those that can't be chosen only if `all` are asked for.
 pub fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
-    let judged: Vec<Judged> = platform(common)?.drives()?.into_iter().map(judge).collect();
+    let platform = platform(common)?;
+    let known = known_to_bench(&*platform, common)?;
+    let judged: Vec<Judged> = platform.drives()?.into_iter().map(|drive| judge(drive, &known)).collect();
     let total = judged.len();
     let shown: Vec<_> = judged.into_iter().filter(|row| all || can_be_chosen(row)).collect();
     put(&if common.json { json::drives(&shown) } else { table::drives(&shown, total - shown.len(), common) })?;
@@ -45,6 +48,7 @@ pub fn watch(all: bool, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         let now = Timestamp::now();
         if common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
     };
+    let of_bench = known_to_bench(&*platform, common)?;
     let mut known: Vec<Drive> = Vec::new();
     let mut arrival = "attached";
     while !cancel.is_set() {
@@ -52,7 +56,8 @@ pub fn watch(all: bool, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         let left = known.iter().filter(|known| !attached.iter().any(|now| now.is_still(known)));
         let new = attached.iter().filter(|now| !known.iter().any(|known| known.is_still(now)));
         let events = left.map(|drive| ("left", drive)).chain(new.map(|drive| (arrival, drive)));
-        let judged = events.map(|(event, drive)| (event, judge(drive.clone()))).filter(|(_, judged)| is_told(judged));
+        let judged =
+            events.map(|(event, drive)| (event, judge(drive.clone(), &of_bench))).filter(|(_, judged)| is_told(judged));
         let text: String = judged.map(|(event, judged)| line(event, &judged)).collect();
         if !text.is_empty() && !put_while_read(&text)? {
             break;

@@ -7,6 +7,7 @@ pub mod demo;
 pub mod drives;
 pub mod fetch;
 pub mod inspect;
+pub mod settings;
 pub mod shelf;
 pub mod write;
 
@@ -14,14 +15,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use pyrotyp_core::Cancel;
-use pyrotyp_core::Level;
 use pyrotyp_core::drive::linux::Linux;
 use pyrotyp_core::drive::tray::Tray;
 use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};
 use pyrotyp_core::image::{
     self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked, Verdict,
 };
+use pyrotyp_core::{Cancel, Level, system};
 
 use pyrotyp_core::shelf::Shelf;
 
@@ -187,7 +187,16 @@ pub fn choose_drive(
 
 /// Where records and remembered keys are kept: as asked, or where the system keeps such things.
 pub fn state_folder(common: &Common) -> Option<PathBuf> {
+    common.state.clone().or_else(|| own_folder("XDG_STATE_HOME", ".local/state"))
+}
+
+/// A folder of the person's own, named by a variable or below the home folder. Behind `sudo`, of the person who called.
+pub fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {
     let set = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
-    let own = || set("XDG_STATE_HOME").or_else(|| set("HOME").map(|home| home.join(".local/state")));
-    common.state.clone().or_else(|| own().map(|base| base.join("pyrotyp")))
+    let base = match system::person_behind_root() {
+        // The variables may be root's by now.
+        Some((user, _)) => system::home_of(user).map(|home| home.join(below_home)),
+        None => set(variable).or_else(|| set("HOME").map(|home| home.join(below_home))),
+    };
+    base.map(|base| base.join("pyrotyp"))
 }

@@ -14,6 +14,7 @@ use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Level};
 
 use super::check::{self, Depth, Known};
+use super::settings::known_to_bench;
 use super::{Content, OpenedImage, choose_drive, fit_to_write, on_shelf_or_file, open_image, platform, state_folder};
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure, chain, of_job};
@@ -140,6 +141,7 @@ fn plan(asked: &Write, platform: &dyn Platform, common: &Common, cancel: &Cancel
         needs_bytes: Some(image.inspection.needs_bytes),
         image_on: platform.drives_holding(&asked.image)?,
         unattended: asked.unattended,
+        ..known_to_bench(platform, common)?
     };
     Ok(Plan { image, choice, circumstances })
 }

@@ -1,4 +1,4 @@
-use super::bench::Bench;
+use super::bench::{Bench, tag_of};
 use pyrotyp_sample::cafe;
 
 #[test]
@@ -40,6 +40,8 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
       stop  partition-given       a partition was named in place of its drive
       stop  no-proof              nobody confirms the drive, and it was not named by its tag
       stop  image-on-target       the image itself lies on the drive
+      stop  bench-on-target       the shelf, the records or the settings of this bench lie on the drive
+      stop  protected             the drive is on the bench's list of protected ones
       stop  in-use                a volume is mounted on purpose, or the drive is part of something larger
       stop  no-medium             the reader's slot is empty
       stop  write-protected       the drive refuses to be written
@@ -48,6 +50,8 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
       ask   external-disk         a disk on USB: not removable, or far larger than a stick
       ask   virtual-drive         a loop device or the like
       ask   sector-size           the drive's sectors are not of the size for which the image is laid out
+      ask   fresh-name            it was named by a kernel name that it was given seconds ago
+      ask   just-verified         an earlier job has verified it within the last half hour
       note  no-serial             the drive has no usable serial number, so that its tag may fit others
       note  mounted               the desktop mounted a volume, which the job will unmount
       note  slow-port             the drive could be faster than the port or hub that it is plugged into
@@ -183,7 +187,37 @@ fn a_drive_that_was_written_shows_what_is_on_it_now() {
     exit 0
     TAG    ROLE   DRIVE           SIZE     LINK          PATH
     590J1  stick  Kestrin Pocket  50.3 MB  USB 480 Mb/s  tray:a
+           just-verified: an earlier job has verified it less than a minute ago: it may belong to the finished ones
            holds "WRENFIELD_RESCUE_3" (iso9660), "START" (fat12, 2.1 MB)
     next: pyrotyp write IMAGE --to TAG
     "#);
+}
+
+#[test]
+fn what_the_bench_knows_of_a_drive_stands_in_the_way() {
+    let bench = Bench::new()
+        .stick("a", "")
+        .stick("b", "[[drive.partition]]\nnumber = 1\nbytes = 1_000_000\nmounted_at = \"BENCH\"");
+    let mounted = std::fs::read_to_string(bench.path("tray/tray.toml")).unwrap();
+    let shelf =
+        bench.path(".local/state/pyrotyp").canonicalize().unwrap_or_else(|_| bench.path(".local/state/pyrotyp"));
+    std::fs::create_dir_all(&shelf).unwrap();
+    let mounted = mounted.replace("BENCH", &format!("{}", shelf.canonicalize().unwrap().display()));
+    std::fs::write(bench.path("tray/tray.toml"), mounted).unwrap();
+    // What lies on the file goes before what the descriptor says.
+    std::fs::remove_file(bench.path("tray/b.img")).unwrap();
+    let (a, b) = (tag_of(&bench, "a"), tag_of(&bench, "b"));
+    let write =
+        |tag: &str, more: &str| bench.on_tray(&format!("write rescue.iso --to {tag} --unattended --quiet {more}"));
+    let mut told = vec![write(&b, "--accept bench-on-target")];
+    assert!(write(&a, "").starts_with("exit 0"));
+    told.push(write(&a, ""));
+    assert!(write(&a, "--accept just-verified").starts_with("exit 0"));
+    std::fs::create_dir_all(bench.path(".config/pyrotyp")).unwrap();
+    let settings = bench.path(".config/pyrotyp/settings.toml");
+    for text in [format!("protect = [\"{a}\"]"), "protect = [\"no tag\"]".into(), "protected = []".into()] {
+        std::fs::write(&settings, text).unwrap();
+        told.push(write(&a, "--accept protected --accept just-verified"));
+    }
+    insta::assert_snapshot!("known_to_the_bench", told.join("\n"));
 }

@@ -143,7 +143,8 @@ fn whatever_stops_a_fetch_is_told_with_the_next_step_and_nothing_is_lost() {
     let mut told: Vec<String> =
         ["page", "gone", "wrong-100000", "leads/ftp:"].map(|manner| online.fetch(&online.at(manner))).into();
     let mut first = online.start(&online.at("slow-2000000"));
-    while !online.bench.path(&format!("here/{FILE}.part")).exists() {
+    // The side file comes when the other one is held.
+    while !online.bench.path(&format!("here/{FILE}.part.toml")).exists() {
         std::thread::sleep(Duration::from_millis(5));
     }
     told.push(online.fetch(&online.at("steady")));

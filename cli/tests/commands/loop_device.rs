@@ -72,7 +72,7 @@ fn a_block_device_is_written_compared_and_guarded() {
         let _held = File::options().read(true).custom_flags(exclusive).open(&device.0).unwrap();
         bench.tell(&nobody.output().unwrap())
     };
-    assert!(told.starts_with("exit 5") && told.contains("held by another program"), "{told}");
+    assert!(told.starts_with("exit 5") && told.contains("is held by commands"), "{told}");
 
     let told = bench.tell(&nobody.output().unwrap());
     assert!(told.starts_with("exit 0\nverified"), "{told}");
@@ -100,5 +100,35 @@ fn the_disk_of_the_running_system_is_refused_under_every_name() {
             let told = bench.pyrotyp(&format!("write rescue.iso --to {name} --unattended --accept system-disk"));
             assert!(told.starts_with("exit 5") && told.contains("system-disk"), "{name}: {told}");
         }
+    }
+}
+
+#[test]
+#[ignore = "needs root and a loop device"]
+fn a_volume_in_use_is_refused_with_the_name_of_who_uses_it_and_records_belong_to_the_person() {
+    let bench = Bench::new().file("desktop.iso", &DESKTOP);
+    let backing = bench.path("drive.img");
+    File::create(&backing).unwrap().set_len(64 << 20).unwrap();
+    assert!(Command::new("mkfs.ext4").args(["-q", "-F"]).arg(&backing).output().unwrap().status.success());
+    let device = Loop::over(&backing);
+    let tag = tag_of(&bench, &device.0);
+    let at = Path::new("/media/pyrotyp-test-volume");
+    fs::create_dir_all(at).unwrap();
+    assert!(Command::new("mount").arg(&device.0).arg(at).status().unwrap().success());
+    let mut busy = Command::new("sleep").arg("60").current_dir(at).spawn().unwrap();
+    let write = format!("write desktop.iso --to {tag} --unattended --accept virtual-drive --state kept/here");
+    let told = bench.pyrotyp(&write.replace("kept", "other"));
+    busy.kill().unwrap();
+    busy.wait().unwrap();
+    let mut as_root_for = bench.command(&write);
+    let done = bench.tell(&as_root_for.envs([("SUDO_UID", "65534"), ("SUDO_GID", "65534")]).output().unwrap());
+    let _ = Command::new("umount").arg(at).output();
+    fs::remove_dir(at).unwrap();
+    assert!(told.starts_with("exit 5") && told.contains(&format!("sleep (process {})", busy.id())), "{told}");
+    assert!(done.starts_with("exit 0\nverified"), "{done}");
+    let record = fs::read_dir(bench.path("kept/here/jobs")).unwrap().next().unwrap().unwrap();
+    for made in [record.path(), bench.path("kept/here/jobs"), bench.path("kept")] {
+        use std::os::unix::fs::MetadataExt;
+        assert_eq!(fs::metadata(&made).unwrap().uid(), 65534, "{}", made.display());
     }
 }

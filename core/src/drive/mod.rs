@@ -151,6 +151,8 @@ pub struct Drive {
     pub write_protected: bool,
     /// Number that grows each time a medium appears here, so that a swap shows.
     pub generation: Option<u64>,
+    /// How long it has been attached, in seconds, where the system tells.
+    pub attached_seconds: Option<u64>,
     /// Partitions, in order.
     pub partitions: Vec<Partition>,
     /// File system on the drive as a whole, without or around a partition table.

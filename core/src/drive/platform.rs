@@ -169,15 +169,17 @@ pub enum PlatformError {
         path: String,
     },
     /// Somebody else has it open exclusively or locked.
-    #[error("drive {tag} ({path}) is held by another program")]
+    #[error("drive {tag} ({path}) is held by {}", users(by))]
     Held {
         /// Which one.
         tag: Tag,
         /// Where it is.
         path: String,
+        /// Names of the processes that have it open, as far as they may be seen.
+        by: Vec<String>,
     },
     /// A volume on it can't be unmounted.
-    #[error("the volume at {at} on drive {tag} can't be unmounted")]
+    #[error("the volume at {at} on drive {tag} is used by {}, and can't be unmounted", users(by))]
     Unmount {
         /// Which drive.
         tag: Tag,
@@ -185,6 +187,8 @@ pub enum PlatformError {
         at: String,
         /// Why.
         source: io::Error,
+        /// Names of the processes that use it, as far as they may be seen.
+        by: Vec<String>,
     },
     /// The drive refuses to be opened for another reason.
     #[error("drive {tag} ({path}) can't be opened")]
@@ -204,6 +208,10 @@ pub enum PlatformError {
         /// Why.
         source: io::Error,
     },
+}
+
+fn users(by: &[String]) -> String {
+    if by.is_empty() { "another program".to_owned() } else { by.join(", ") }
 }
 
 impl PlatformError {

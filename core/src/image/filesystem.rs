@@ -47,7 +47,7 @@ fn unsaid(_: &[u8]) -> Option<u64> {
 }
 
 /// One row each; the source is the structure that the system's own tools document.
-const TABLE: [Magic; 9] = [
+const TABLE: [Magic; 12] = [
     // NTFS boot sector: total sectors at 40, bytes per sector at 11.
     Magic {
         name: "ntfs",
@@ -100,6 +100,18 @@ const TABLE: [Magic; 9] = [
         label: Label::At(0x1_012B, 255),
         bytes: |raw| u64_le(raw, 0x1_0070),
     },
+    // Members of something larger. LVM2 physical volume: its label lies in the second sector, as its own tools write it.
+    Magic { name: "lvm2", at: 512, is: b"LABELONE", label: Label::Unread, bytes: unsaid },
+    // Linux md superblock of version 1.2, at 4 KiB (the kernel's md_p.h).
+    Magic { name: "md", at: 4096, is: &[0xFC, 0x4E, 0x2B, 0xA9], label: Label::At(4096 + 32, 32), bytes: unsaid },
+    // bcache superblock: its magic at 4 KiB + 24 (the kernel's bcache.h).
+    Magic {
+        name: "bcache",
+        at: 4096 + 24,
+        is: &[0xC6, 0x85, 0x73, 0xF6, 0x4E, 0x1A, 0x45, 0xCA, 0x82, 0x65, 0xF5, 0x7F, 0x48, 0xBA, 0x6D, 0x81],
+        label: Label::At(4096 + 72, 32),
+        bytes: unsaid,
+    },
     // ext superblock at 1024: label at 120. Which of the family it is follows from the features.
     Magic {
         name: "ext2",
@@ -109,6 +121,25 @@ const TABLE: [Magic; 9] = [
         bytes: |raw| u64::from(u32_le(raw, 1028)?).checked_mul(1024u64.checked_shl(u32_le(raw, 1048)?)?),
     },
 ];
+
+/// Where the uberblocks of the first ZFS label begin, how long they are together, and each of them, in bytes (OpenZFS on-disk
+/// format, §1.3).
+const UBERBLOCKS: u64 = 128 << 10;
+const UBERBLOCKS_BYTES: usize = 128 << 10;
+const UBERBLOCK: usize = 1024;
+/// The first bytes of an uberblock, in either order.
+const UBERBLOCK_MAGIC: u64 = 0x00BA_B10C;
+
+/// Whether this is a member of a ZFS pool.
+fn is_zfs(volume: &dyn ReadAt) -> io::Result<bool> {
+    let mut all = vec![0u8; UBERBLOCKS_BYTES];
+    let count = volume.fill_at(UBERBLOCKS, &mut all)?;
+    all.truncate(count);
+    let is_one = |block: &[u8]| {
+        u64_le(block, 0).is_some_and(|magic| magic == UBERBLOCK_MAGIC || magic.swap_bytes() == UBERBLOCK_MAGIC)
+    };
+    Ok(all.chunks(UBERBLOCK).any(is_one))
+}
 
 /// Which file system fills `volume`, if any that is known here.
 ///
@@ -141,7 +172,10 @@ pub fn recognise(volume: &dyn ReadAt) -> io::Result<Option<FileSystem>> {
     if let Some(iso) = iso9660::read(volume)?.and_then(Result::ok) {
         return Ok(Some(FileSystem { name: "iso9660", label: iso.label, bytes: Some(iso.declared_bytes) }));
     }
-    Ok(udf::read(volume)?.map(|udf| FileSystem { name: "udf", label: udf.label, bytes: None }))
+    if let Some(udf) = udf::read(volume)? {
+        return Ok(Some(FileSystem { name: "udf", label: udf.label, bytes: None }));
+    }
+    Ok(is_zfs(volume)?.then_some(FileSystem { name: "zfs", label: None, bytes: None }))
 }
 
 /// ext3 has a journal (compatible feature 4); ext4 has extents (incompatible feature 0x40).
@@ -166,6 +200,18 @@ mod tests {
             volume[*at..*at + bytes.len()].copy_from_slice(bytes);
         }
         volume
+    }
+
+    #[test]
+    fn members_of_something_larger_are_known() {
+        let name = |bytes: Vec<u8>| recognise(&bytes).unwrap().map(|found| (found.name, found.label));
+        let mut pool = vec![0u8; 256 << 10];
+        pool[(130 << 10)..(130 << 10) + 8].copy_from_slice(&UBERBLOCK_MAGIC.to_be_bytes());
+        assert_eq!(name(pool), Some(("zfs", None)));
+        assert_eq!(name(volume(&[(512, b"LABELONE")])), Some(("lvm2", None)));
+        let array = volume(&[(4096, &[0xFC, 0x4E, 0x2B, 0xA9]), (4128, b"bench:cellar")]);
+        assert_eq!(name(array), Some(("md", Some("bench:cellar".to_owned()))));
+        assert_eq!(name(vec![0u8; 256 << 10]), None);
     }
 
     #[test]

@@ -9,6 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Fault, KEYS_BYTES_MOST, Key};
+use crate::system;
 
 /// Most keys that are looked at.
 const ENTRIES_MOST: usize = 1000;
@@ -179,10 +180,11 @@ impl Remembered {
         note.signed.extend(system.filter(|system| !note.signed.iter().any(|known| known == system)).map(str::to_owned));
         let text = toml::to_string(&note).map_err(io::Error::other)?;
         let name: String = note.fingerprint.chars().filter(char::is_ascii_alphanumeric).take(64).collect();
-        fs::create_dir_all(&self.folder)?;
+        system::make_folder(&self.folder)?;
         let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
         file.write_all(text.as_bytes())?;
         file.as_file().sync_all()?;
+        system::give_to_person(file.as_file())?;
         let path = self.folder.join(format!("{name}.toml"));
         file.persist(&path)?;
         Ok(())

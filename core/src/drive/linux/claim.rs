@@ -24,7 +24,7 @@ pub fn opening(drive: &Drive, what: &'static str, source: io::Error) -> Platform
     let (tag, path) = (drive.tag.clone(), drive.path.clone());
     match Errno::from_io_error(&source) {
         Some(Errno::ACCESS | Errno::PERM) => PlatformError::NoPermission { what, tag, path },
-        Some(Errno::BUSY | Errno::AGAIN) => PlatformError::Held { tag, path },
+        Some(Errno::BUSY | Errno::AGAIN) => PlatformError::Held { tag, path, by: Vec::new() },
         Some(Errno::NOENT | Errno::NODEV | Errno::NXIO) => PlatformError::Gone { tag },
         _ => PlatformError::Open { tag, path, source },
     }
@@ -34,7 +34,7 @@ pub fn opening(drive: &Drive, what: &'static str, source: io::Error) -> Platform
 pub fn unmount(drive: &Drive, at: &str) -> Result<(), PlatformError> {
     rustix::mount::unmount(at, UnmountFlags::empty()).map_err(|error| match error {
         Errno::ACCESS | Errno::PERM => opening(drive, "unmount", error.into()),
-        _ => PlatformError::Unmount { tag: drive.tag.clone(), at: at.to_owned(), source: error.into() },
+        _ => PlatformError::Unmount { tag: drive.tag.clone(), at: at.to_owned(), source: error.into(), by: Vec::new() },
     })
 }
 

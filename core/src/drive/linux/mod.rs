@@ -4,6 +4,7 @@
 
 mod claim;
 mod ioctl;
+mod processes;
 mod stack;
 mod sysfs;
 #[cfg(test)]
@@ -76,11 +77,18 @@ impl Linux {
             whole = Some(volume);
         }
         let links = links.iter().filter(|(_, target)| *target == path);
+        let mut uses = stack.uses_of(&disk.name);
+        let volumes = whole.iter().chain(partitions.iter().map(|partition| &partition.volume));
+        let mut names = volumes.filter_map(|volume| volume.filesystem.as_deref());
+        // The device manager's notes have another word for it.
+        if names.any(|name| matches!(name, "zfs" | "zfs_member")) {
+            uses.extend(stack.use_of_pool_member());
+        }
         Drive {
             tag: Tag::of(disk.vendor.as_deref(), disk.model.as_deref(), disk.serial.as_deref(), disk.bytes),
             links: links.map(|(link, _)| link.display().to_string()).collect(),
             path: path.display().to_string(),
-            uses: stack.uses_of(&disk.name),
+            uses,
             vendor: disk.vendor,
             model: disk.model,
             serial: disk.serial,
@@ -89,6 +97,7 @@ impl Linux {
             bus: disk.bus,
             link_mbps: disk.link_mbps,
             could_be_faster: disk.could_be_faster,
+            attached_seconds: seconds_since_made(Path::new(&path)),
             removable: disk.removable,
             write_protected: disk.write_protected,
             generation: disk.generation,
@@ -124,6 +133,16 @@ impl Linux {
         Some(Volume { bytes, filesystem: Some(value("ID_FS_TYPE")?), label: value("ID_FS_LABEL"), mounted_at: None })
     }
 
+    /// The same error, and who is in the way.
+    fn with_users(&self, error: PlatformError, is_there: impl Fn(&Path) -> bool) -> PlatformError {
+        let users = || processes::using(&self.proc, is_there);
+        match error {
+            PlatformError::Held { tag, path, .. } => PlatformError::Held { tag, path, by: users() },
+            PlatformError::Unmount { tag, at, source, .. } => PlatformError::Unmount { tag, at, source, by: users() },
+            other => other,
+        }
+    }
+
     /// Links below `/dev/disk` that stay with a drive, and where they lead.
     fn links(&self) -> Vec<(PathBuf, PathBuf)> {
         let mut links = Vec::new();
@@ -135,6 +154,12 @@ impl Linux {
         links.sort();
         links
     }
+}
+
+/// How long ago the device's node was made, which is when the drive was plugged in.
+fn seconds_since_made(node: &Path) -> Option<u64> {
+    let made = std::fs::metadata(node).ok()?.modified().ok()?;
+    Some(made.elapsed().ok()?.as_secs())
 }
 
 fn name_mount(volume: &mut Volume, stack: &Stack, device: &str) {
@@ -220,9 +245,10 @@ impl Platform for Linux {
         let drive = cleared.drive();
         let stack = self.stack()?;
         for at in stack.removable_mounts_of(&drive.path, &self.dev) {
-            claim::unmount(drive, &at)?;
+            claim::unmount(drive, &at).map_err(|error| self.with_users(error, |path| path.starts_with(&at)))?;
         }
-        let device = BlockDevice::claim(drive)?;
+        let is_of_drive = |path: &Path| path.to_str().is_some_and(|path| path.starts_with(&drive.path));
+        let device = BlockDevice::claim(drive).map_err(|error| self.with_users(error, is_of_drive))?;
         let now = self.drives()?.into_iter().find(|now| now.path == drive.path);
         match now {
             Some(now) if now.is_still(drive) && device.is_generation(drive.generation) => Ok(Box::new(device)),

@@ -44,6 +44,8 @@ pub struct Stack {
     devices: BTreeMap<String, Device>,
     mounts: Vec<Mount>,
     swaps: Vec<String>,
+    /// Pools of ZFS that are imported: nothing says which drives they are made of.
+    pools: Vec<String>,
     /// Devices of each btrfs file system, by name.
     btrfs: Vec<Vec<String>>,
 }
@@ -61,6 +63,9 @@ impl Stack {
             devices: BTreeMap::new(),
             mounts: mounts.lines().filter_map(mount).collect(),
             swaps: swaps.lines().skip(1).filter_map(|line| Some(unescape(line.split_whitespace().next()?))).collect(),
+            pools: names_below(&proc.join("spl/kstat/zfs"))
+                .filter(|name| proc.join("spl/kstat/zfs").join(name).is_dir())
+                .collect(),
             btrfs: names_below(&sys.join("fs/btrfs"))
                 .map(|id| names_below(&sys.join("fs/btrfs").join(id).join("devices")).collect())
                 .collect(),
@@ -123,6 +128,12 @@ impl Stack {
             }
         }
         uses
+    }
+
+    /// What a drive is needed for that holds a member of a ZFS pool: any pool that is imported may be made of it.
+    pub fn use_of_pool_member(&self) -> Option<Use> {
+        let by = format!("a ZFS pool ({} imported)", self.pools.join(", "));
+        (!self.pools.is_empty()).then_some(Use::Held { by })
     }
 
     /// The first mount of exactly this device.

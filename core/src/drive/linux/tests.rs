@@ -1,12 +1,15 @@
 //! Made-up machines as folders that look like sysfs and procfs.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::symlink;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+
+use proptest::prelude::*;
 
 use super::Linux;
-use crate::drive::{Drive, Platform, Role, Use};
+use crate::drive::{Choice, Drive, NamedBy, Platform, Role, Use};
+use crate::guard::{Circumstances, IMAGE_RULES, RULES, clear};
 
 /// A machine of folders; numbers of devices are given out in order.
 struct Machine {
@@ -19,7 +22,9 @@ struct Machine {
 
 impl Machine {
     fn new() -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        // Thousands of small files: in memory, where there is such a place.
+        let memory = Path::new("/dev/shm");
+        let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
         for sub in ["sys/block", "proc/self", "dev/disk/by-id"] {
             fs::create_dir_all(folder.path().join(sub)).unwrap();
         }
@@ -90,7 +95,11 @@ impl Machine {
         for member in members {
             self.put(&format!("{base}/slaves/{member}"), "");
             let whole = member.trim_end_matches(|c: char| c.is_ascii_digit());
-            let place = if whole == *member { format!("block/{member}") } else { format!("block/{whole}/{member}") };
+            let place = if self.folder.path().join("sys/block").join(member).exists() {
+                format!("block/{member}")
+            } else {
+                format!("block/{whole}/{member}")
+            };
             self.put(&format!("{place}/holders/{name}"), "");
         }
         base
@@ -228,6 +237,18 @@ fn btrfs_of_several_drives_and_arrays_that_nobody_mounted_are_in_use() {
 }
 
 #[test]
+fn a_member_of_a_pool_is_in_use_while_any_pool_is_imported() {
+    let mut machine = Machine::new();
+    machine.stick("sdb", 0);
+    let mut member = vec![0u8; 256 << 10];
+    member[(128 << 10)..(128 << 10) + 4].copy_from_slice(&[0x0C, 0xB1, 0xBA, 0x00]);
+    fs::write(machine.folder.path().join("dev/sdb"), member).unwrap();
+    insta::assert_snapshot!(machine.uses(), @"sdb: free");
+    fs::create_dir_all(machine.folder.path().join("proc/spl/kstat/zfs/cellar")).unwrap();
+    insta::assert_snapshot!(machine.uses(), @"sdb: held a ZFS pool (cellar imported)");
+}
+
+#[test]
 fn stacks_that_lead_in_circles_end() {
     let mut machine = Machine::new();
     machine.loop_over("loop0", "/mnt/a/one.img");
@@ -239,6 +260,110 @@ fn stacks_that_lead_in_circles_end() {
     loop0: mounted /mnt/b, mounted /mnt/a, system /
     loop1: mounted /mnt/b, mounted /mnt/a, system /
     ");
+}
+
+/// What one device of a made-up machine is.
+#[derive(Clone, Debug)]
+enum Layer {
+    /// Of one or two devices made before, by their place among all.
+    Stacked(usize, usize),
+    /// A loop over a file on a mount made before.
+    Loop(usize),
+}
+
+/// Places for mounts, and whether the desktop makes them.
+const PLACES: [(&str, bool); 8] = [
+    ("/", false),
+    ("/home", false),
+    ("/boot/efi", false),
+    ("/srv/data", false),
+    ("/media/ann/STICK", true),
+    ("/run/media/ann/OTHER", true),
+    ("/run/live/medium", false),
+    ("/mnt", false),
+];
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 2048, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// On any machine, whatever is stacked on what: no way of naming a drive that is needed, and nothing that is
+    /// accepted, gives the proof without which no drive is opened for writing. A drive that nothing needs is free.
+    #[test]
+    fn no_command_line_opens_a_drive_that_the_machine_needs(
+        disks in prop::collection::vec((any::<bool>(), 0u32..3), 1..5),
+        early in prop::collection::vec((0usize..64, 0usize..PLACES.len()), 0..3),
+        layers in prop::collection::vec(
+            prop_oneof![(0usize..64, 0usize..64).prop_map(|(a, b)| Layer::Stacked(a, b)), (0usize..64).prop_map(Layer::Loop)],
+            0..5,
+        ),
+        late in prop::collection::vec((0usize..64, 0usize..PLACES.len()), 0..4),
+        swaps in prop::collection::vec(0usize..64, 0..2),
+    ) {
+        let mut machine = Machine::new();
+        // Each device with the disks that it lies on, as the test knows from having made it.
+        let mut devices: Vec<(String, BTreeSet<String>)> = Vec::new();
+        let mut needed: BTreeSet<String> = BTreeSet::new();
+        for ((is_stick, partitions), letter) in disks.iter().zip("abcdefgh".chars()) {
+            let name = format!("sd{letter}");
+            if *is_stick { machine.stick(&name, *partitions) } else { machine.inner(&name, *partitions) };
+            let parts = (1..=*partitions).map(|number| format!("{name}{number}"));
+            devices.extend(parts.chain([name.clone()]).map(|part| (part, BTreeSet::from([name.clone()]))));
+        }
+        let mut mounts: Vec<(&str, bool, BTreeSet<String>)> = Vec::new();
+        let mount = |machine: &mut Machine, devices: &[(String, BTreeSet<String>)], mounts: &mut Vec<_>, (device, place): (usize, usize)| {
+            let ((name, below), (at, is_desktop)) = (&devices[device % devices.len()], PLACES[place]);
+            if mounts.iter().all(|(taken, ..): &(&str, bool, BTreeSet<String>)| *taken != at) {
+                machine.mount(name, at, "ext4", "rw");
+                mounts.push((at, is_desktop, below.clone()));
+            }
+        };
+        early.into_iter().for_each(|one| mount(&mut machine, &devices, &mut mounts, one));
+        for (number, layer) in layers.into_iter().enumerate() {
+            match layer {
+                Layer::Stacked(a, b) => {
+                    let members: BTreeSet<usize> = [a % devices.len(), b % devices.len()].into();
+                    let names: Vec<&str> = members.iter().map(|place| devices[*place].0.as_str()).collect();
+                    let below: BTreeSet<String> = members.iter().flat_map(|place| devices[*place].1.clone()).collect();
+                    let name = format!("{}{number}", if number % 2 == 0 { "md" } else { "dm-" });
+                    machine.stacked(&name, &names);
+                    let drive_of = |name: &&str| match name {
+                        disk if disk.starts_with("sd") => Some(disk[..3].to_owned()),
+                        made if made.starts_with("loop") => Some((*made).to_owned()),
+                        _ => None,
+                    };
+                    needed.extend(names.iter().filter_map(drive_of));
+                    devices.push((name, below));
+                }
+                Layer::Loop(over) if !mounts.is_empty() => {
+                    let (at, _, below) = mounts[over % mounts.len()].clone();
+                    let name = format!("loop{number}");
+                    machine.loop_over(&name, &format!("{}/one.img", at.trim_end_matches('/')));
+                    devices.push((name.clone(), below.into_iter().chain([name]).collect()));
+                }
+                Layer::Loop(_) => {}
+            }
+        }
+        late.into_iter().for_each(|one| mount(&mut machine, &devices, &mut mounts, one));
+        for swap in swaps {
+            let (name, below) = &devices[swap % devices.len()];
+            machine.swaps.push_str(&format!("/dev/{name} partition 100 0 -2\n"));
+            needed.extend(below.iter().cloned());
+        }
+        needed.extend(mounts.iter().filter(|(_, is_desktop, _)| !is_desktop).flat_map(|(.., below)| below.iter().cloned()));
+        let everything: Vec<String> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id.to_owned()).collect();
+        for drive in machine.drives() {
+            let name = PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
+            let is_needed = drive.uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
+            prop_assert_eq!(is_needed, needed.contains(&name), "{}: {:?}", name, drive.uses);
+            for by in [NamedBy::Tag, NamedBy::StableLink, NamedBy::KernelName, NamedBy::Arriving] {
+                for partition in [None, Some(1)] {
+                    let choice = Choice { drive: drive.clone(), by, partition };
+                    let cleared = clear(&choice, &Circumstances::default(), &[], &everything);
+                    prop_assert_eq!(cleared.is_ok(), !is_needed && partition.is_none(), "{}", name);
+                }
+            }
+        }
+    }
 }
 
 #[test]

@@ -80,6 +80,7 @@ impl Tray {
             bus: spec.bus,
             link_mbps: spec.link_mbps,
             could_be_faster: spec.could_be_faster,
+            attached_seconds: None,
             removable: spec.removable,
             write_protected: spec.write_protected,
             generation: None,
@@ -198,7 +199,7 @@ impl Platform for Tray {
         match file.try_lock() {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {
-                return Err(PlatformError::Held { tag: drive.tag.clone(), path: drive.path.clone() });
+                return Err(PlatformError::Held { tag: drive.tag.clone(), path: drive.path.clone(), by: Vec::new() });
             }
             Err(TryLockError::Error(error)) => return Err(refused(error)),
         }
