@@ -142,6 +142,7 @@ fn whatever_stops_a_fetch_is_told_with_the_next_step_and_nothing_is_lost() {
     let online = Online::new().with_list();
     let mut told: Vec<String> =
         ["page", "gone", "wrong-100000", "leads/ftp:"].map(|manner| online.fetch(&online.at(manner))).into();
+    assert!(!online.take_equal(), "nothing of these came whole");
     let mut first = online.start(&online.at("slow-2000000"));
     // The side file comes when the other one is held.
     while !online.bench.path(&format!("here/{FILE}.part.toml")).exists() {
