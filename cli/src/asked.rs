@@ -82,6 +82,11 @@ pub enum Command {
         #[arg(long, conflicts_with_all = ["all", "watch"])]
         explain: bool,
     },
+    /// Show what is on a drive, and so what writing to it would destroy
+    Contents {
+        /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
+        drive: String,
+    },
     /// Write an image to a drive, read it back, and only then make it startable
     Write(Write),
     /// Compare a drive with an image, at any later time

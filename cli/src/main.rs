@@ -50,6 +50,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Drives { explain: true, .. } => commands::drives::explain(common),
         Command::Drives { all, watch: true, .. } => commands::drives::watch(*all, common, cancel),
         Command::Drives { all, .. } => commands::drives::run(*all, common),
+        Command::Contents { drive } => commands::contents::run(drive, common, cancel),
         Command::Write(write) => commands::write::run(write, common, cancel),
         Command::Compare { drive, image } => commands::compare::run(drive, image, common, cancel),
         Command::Fetch(fetch) => commands::fetch::run(fetch, common, cancel),

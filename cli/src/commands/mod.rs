@@ -3,6 +3,7 @@
 pub mod catalogue;
 pub mod check;
 pub mod compare;
+pub mod contents;
 pub mod demo;
 pub mod drives;
 pub mod fetch;

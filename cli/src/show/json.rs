@@ -3,8 +3,9 @@
 use std::path::Path;
 
 use jiff::Timestamp;
+use pyrotyp_core::contents::{Contents, Item as Entry, Listed};
 use pyrotyp_core::digest::{EmbeddedReport, FileList, PiecesReport, Proof, Report};
-use pyrotyp_core::drive::{Bus, Drive, Role};
+use pyrotyp_core::drive::{Bus, Drive, Role, Volume};
 use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Difference, JobResult};
@@ -159,6 +160,52 @@ struct FetchDoc<'a> {
 /// The document of `fetch`.
 pub fn fetched(path: &Path, name: Option<&str>, origin: Option<&str>, findings: &Report) -> String {
     document(&FetchDoc { name, origin, check: check_doc(path, findings) })
+}
+
+#[derive(Serialize)]
+struct ContentsDoc<'a> {
+    tag: &'a str,
+    path: &'a str,
+    bytes: u64,
+    table: Option<&'static str>,
+    image: &'a Option<String>,
+    volumes: Vec<ListedDoc<'a>>,
+}
+
+#[derive(Serialize)]
+struct ListedDoc<'a> {
+    number: Option<u32>,
+    bytes: u64,
+    used_bytes: Option<u64>,
+    filesystem: &'a Option<String>,
+    label: &'a Option<String>,
+    mounted_at: &'a Option<String>,
+    items: Option<Vec<ItemDoc<'a>>>,
+}
+
+#[derive(Serialize)]
+struct ItemDoc<'a> {
+    name: &'a str,
+    folder: bool,
+    bytes: u64,
+    /// By the clock of whoever changed it, so without a zone.
+    modified: Option<String>,
+}
+
+/// The document of `contents`.
+pub fn contents(drive: &Drive, found: &Contents) -> String {
+    fn item(item: &Entry) -> ItemDoc<'_> {
+        let modified = item.modified.map(|time| time.to_string());
+        ItemDoc { name: &item.name, folder: item.is_folder, bytes: item.bytes, modified }
+    }
+    fn one(listed: &Listed) -> ListedDoc<'_> {
+        let Volume { bytes, filesystem, label, mounted_at } = &listed.volume;
+        let items = listed.items.as_ref().map(|items| items.iter().map(item).collect());
+        let (number, used_bytes, bytes) = (listed.number, listed.used_bytes, *bytes);
+        ListedDoc { number, bytes, used_bytes, filesystem, label, mounted_at, items }
+    }
+    let (tag, path, volumes) = (drive.tag.as_str(), drive.path.as_str(), found.volumes.iter().map(one).collect());
+    document(&ContentsDoc { tag, path, bytes: drive.bytes, table: found.table, image: &found.image, volumes })
 }
 
 #[derive(Serialize)]

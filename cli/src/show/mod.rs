@@ -2,6 +2,7 @@
 
 pub mod card;
 pub mod checked;
+pub mod content;
 pub mod inspected;
 pub mod json;
 pub mod progress;

@@ -1,4 +1,4 @@
-use super::bench::{Bench, tag_of};
+use super::bench::{Bench, steady, tag_of};
 use pyrotyp_sample::cafe;
 
 #[test]
@@ -220,4 +220,27 @@ fn what_the_bench_knows_of_a_drive_stands_in_the_way() {
         told.push(write(&a, "--accept protected --accept just-verified"));
     }
     insta::assert_snapshot!("known_to_the_bench", told.join("\n"));
+}
+
+#[test]
+fn what_is_on_a_drive_is_shown_before_it_is_lost() {
+    let bench = Bench::new().stick("a", "").stick("b", "").stick("blank", "");
+    let written = bench.on_tray(&format!("write rescue.iso --to {} --unattended --quiet", tag_of(&bench, "a")));
+    assert!(written.starts_with("exit 0"), "{written}");
+    let mut tool = std::process::Command::new("/sbin/mke2fs");
+    tool.args(["-q", "-F", "-t", "ext4", "-L", "cafe-backups", "-d"]);
+    std::fs::create_dir_all(bench.path("top/Pictures")).unwrap();
+    std::fs::write(bench.path("top/accounts.ods"), "1234").unwrap();
+    let made = tool.args([bench.path("top"), bench.path("tray/b.img")]).arg("16M").output().unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    std::fs::write(bench.path("tray/blank.img"), vec![0; 1 << 20]).unwrap();
+    let mut told: Vec<String> =
+        ["a", "b", "blank"].map(|name| bench.on_tray(&format!("contents {}", tag_of(&bench, name)))).into();
+    told.push(bench.on_tray(&format!("contents {} --json", tag_of(&bench, "b"))));
+    told.push(bench.on_tray("contents nothing"));
+    let mut settings = steady();
+    settings.add_filter(r"\d{4}-\d\d-\d\d", "[DAY]");
+    settings.add_filter(r"\[DAY\]T[\d:]+", "[WHEN]");
+    settings.add_filter(r#"[\d.]+ MB of it used|"used_bytes": \d+"#, "[USED]");
+    settings.bind(|| insta::assert_snapshot!("contents", told.join("\n")));
 }

@@ -10,6 +10,18 @@ use crate::image::{Part, ReadAt, filesystem, gpt, mbr};
 /// # Errors
 /// When the drive can't be read.
 pub fn read(drive: &dyn ReadAt) -> io::Result<(Vec<Partition>, Option<Volume>)> {
+    let (placed, whole) = read_placed(drive)?;
+    Ok((placed.into_iter().map(|(partition, _)| partition).collect(), whole))
+}
+
+/// A partition, and its first byte on the drive.
+pub type Placed = (Partition, u64);
+
+/// The same, each partition with its first byte on the drive.
+///
+/// # Errors
+/// When the drive can't be read.
+pub fn read_placed(drive: &dyn ReadAt) -> io::Result<(Vec<Placed>, Option<Volume>)> {
     let mut places = Vec::new();
     if let Some(gpt) = gpt::read(drive)? {
         places.extend(gpt.entries.iter().map(|entry| (entry.number, entry.start, entry.bytes)));
@@ -32,7 +44,8 @@ pub fn read(drive: &dyn ReadAt) -> io::Result<(Vec<Partition>, Option<Volume>)> 
             Some(_) if start == 0 => None,
             other => other,
         };
-        partitions.push(Partition { number, volume: volume.unwrap_or(Volume { bytes, ..Volume::default() }) });
+        let volume = volume.unwrap_or(Volume { bytes, ..Volume::default() });
+        partitions.push((Partition { number, volume }, start));
     }
     Ok((partitions, whole))
 }

@@ -12,6 +12,8 @@ pub mod tray;
 
 use serde::{Deserialize, Serialize};
 
+pub(crate) use content::read_placed as read_content;
+
 pub use aligned::{ALIGNMENT, AlignedBuf};
 pub use choose::{Choice, ChooseError, NamedBy, arrived, choose};
 pub use platform::{After, Claimed, DriveFault, DriveIo, Located, Platform, PlatformError};

@@ -7,8 +7,11 @@
 use std::collections::{BTreeSet, VecDeque};
 use std::io;
 
-use super::field::{take, text, u16_le, u32_le};
+use jiff::civil::DateTime;
+
+use super::field::{take, text, u16_le, u32_le, utf16_le};
 use super::read_at::{ReadAt, read_block};
+use crate::contents::{ITEMS_MOST, Item};
 
 //   of the boot sector:               offset   type
 const BYTES_PER_SECTOR: usize = 11; //          u16
@@ -21,8 +24,15 @@ const SECTORS_PER_TABLE_16: usize = 22; //      u16, zero in FAT32
 const SECTORS_32: usize = 32; //                u32, or zero
 const SECTORS_PER_TABLE_32: usize = 36; //      u32, FAT32 alone
 const ROOT_CLUSTER: usize = 44; //              u32, FAT32 alone
+const INFO_SECTOR: usize = 48; //               u16, FAT32 alone
 const LABEL_16: usize = 43; //                  11 bytes
 const LABEL_32: usize = 71; //                  11 bytes
+
+//   of the sector of FAT32 that counts what is free:
+const INFO_MAGIC: u32 = 0x4161_5252;
+const INFO_MAGIC_2: u32 = 0x6141_7272;
+const INFO_MAGIC_2_AT: usize = 484; //          u32
+const INFO_FREE: usize = 488; //                u32
 
 //   of a directory entry:
 const ENTRY: usize = 32;
@@ -30,6 +40,9 @@ const ATTRIBUTES: usize = 11; //                u8
 const CLUSTER_HIGH: usize = 20; //              u16, FAT32 alone
 const CLUSTER_LOW: usize = 26; //               u16
 const FILE_SIZE: usize = 28; //                 u32, bytes
+const TIME: usize = 22; //                      u16
+const DATE: usize = 24; //                      u16
+const ATTRIBUTE_LONG: u8 = 0x0F;
 const ATTRIBUTE_VOLUME: u8 = 0x08;
 const ATTRIBUTE_FOLDER: u8 = 0x10;
 
@@ -90,6 +103,8 @@ pub struct Fat {
     data: u64,
     cluster_bytes: u64,
     clusters: u32,
+    sector: u64,
+    info_sector: u16,
 }
 
 /// A file or folder.
@@ -117,6 +132,38 @@ impl Node {
         let cut = stem.split_once('~').filter(|(start, _)| long.len() > 8 && !start.is_empty());
         end == long_end && cut.is_some_and(|(start, _)| long.starts_with(start))
     }
+}
+
+/// A long name, whose pieces stand before the entry that it belongs to, the last one first (§7).
+#[derive(Default)]
+struct LongName(Vec<Vec<u8>>);
+
+impl LongName {
+    fn add(&mut self, record: &[u8]) {
+        let piece = [1..11, 14..26, 28..32].into_iter().filter_map(|range| record.get(range)).flatten().copied();
+        if self.0.len() < 20 {
+            self.0.push(piece.collect());
+        }
+    }
+
+    fn name(self) -> Option<String> {
+        let raw: Vec<u8> = self.0.into_iter().rev().flatten().collect();
+        utf16_le(&raw).filter(|name| !name.is_empty())
+    }
+}
+
+/// When a file was changed last (§6): days from 1980 on, in steps of two seconds.
+fn modified(record: &[u8]) -> Option<DateTime> {
+    let (day, time) = (u16_le(record, DATE)?, u16_le(record, TIME)?);
+    let part = |of: u16, shift: u32, bits: u16| i8::try_from(of.checked_shr(shift)? & bits).ok();
+    let year = i16::try_from(day.checked_shr(9)?).ok()?.checked_add(1980)?;
+    let (month, day_of_month) = (part(day, 5, 15)?, part(day, 0, 31)?);
+    let (hour, minute, second) = (part(time, 11, 31)?, part(time, 5, 63)?, part(time, 0, 31)?.checked_mul(2)?);
+    if !(1..=12).contains(&month) || !(1..=31).contains(&day_of_month) {
+        return None;
+    }
+    let day = jiff::civil::Date::new(year, month, day_of_month).ok()?;
+    Some(day.to_datetime(jiff::civil::Time::new(hour, minute, second, 0).ok()?))
 }
 
 /// Reads the boot sector; `None` if the numbers do not make a FAT volume.
@@ -168,6 +215,8 @@ fn parse(raw: &[u8]) -> Option<Fat> {
         data: data_sector.checked_mul(sector)?,
         cluster_bytes: sector.checked_mul(per_cluster)?,
         clusters,
+        sector,
+        info_sector: u16_le(raw, INFO_SECTOR)?,
     })
 }
 
@@ -185,6 +234,74 @@ impl Fat {
             nodes = self.folder(volume, Some(folder), &mut budget)?;
         }
         Ok(Some(nodes))
+    }
+
+    /// What lies in the root folder, by its long names and with its dates.
+    ///
+    /// # Errors
+    /// When the volume can't be read.
+    pub fn top(&self, volume: &dyn ReadAt) -> io::Result<Vec<Item>> {
+        let mut raw = Vec::new();
+        let mut add = |at: u64, bytes: u64| {
+            let before = raw.len();
+            raw.resize(before.saturating_add(usize::try_from(bytes).unwrap_or_default()), 0);
+            volume.fill_at(at, raw.get_mut(before..).unwrap_or_default())
+        };
+        let mut budget = Budget::new();
+        let mut cluster = Some(self.root_cluster);
+        if self.width != Width::Fat32 {
+            add(self.root, self.root_bytes.min(64 << 10))?;
+            cluster = None;
+        }
+        while let Some(at) = cluster.filter(|_| budget.step()).and_then(|here| self.cluster_at(here)) {
+            if !budget.read(self.cluster_bytes) {
+                break;
+            }
+            add(at, self.cluster_bytes)?;
+            cluster = self.next(volume, cluster.unwrap_or_default())?;
+        }
+        let mut items = Vec::new();
+        let mut long = LongName::default();
+        for record in raw.chunks_exact(ENTRY).take_while(|record| record.first() != Some(&0)) {
+            let attributes = record.get(ATTRIBUTES).copied().unwrap_or_default();
+            if attributes & ATTRIBUTE_LONG == ATTRIBUTE_LONG {
+                long.add(record);
+                continue;
+            }
+            let name = std::mem::take(&mut long).name();
+            let is_gone = matches!(record.first(), Some(0xE5 | b'.'));
+            let Some(node) = self.node(record).filter(|_| !is_gone && items.len() < ITEMS_MOST) else { continue };
+            items.push(Item {
+                name: name.unwrap_or(node.name),
+                is_folder: node.is_folder,
+                bytes: u64::from(node.bytes),
+                modified: modified(record),
+            });
+        }
+        Ok(items)
+    }
+
+    /// How much of the volume is taken; `None` where nothing tells it cheaply.
+    ///
+    /// # Errors
+    /// When the volume can't be read.
+    pub fn used_bytes(&self, volume: &dyn ReadAt) -> io::Result<Option<u64>> {
+        let free = if self.width == Width::Fat32 {
+            let mut raw = [0u8; 512];
+            volume.fill_at(self.sector.saturating_mul(u64::from(self.info_sector)), &mut raw)?;
+            let is_one = u32_le(&raw, 0) == Some(INFO_MAGIC) && u32_le(&raw, INFO_MAGIC_2_AT) == Some(INFO_MAGIC_2);
+            u32_le(&raw, INFO_FREE).filter(|free| is_one && *free <= self.clusters)
+        } else {
+            let mut free = 0u32;
+            for cluster in 2..self.clusters.saturating_add(2) {
+                if self.entry_of(volume, cluster)? == 0 {
+                    free = free.saturating_add(1);
+                }
+            }
+            Some(free)
+        };
+        let taken = free.and_then(|free| self.clusters.checked_sub(free)).map(u64::from);
+        Ok(taken.map(|clusters| clusters.saturating_mul(self.cluster_bytes)))
     }
 
     /// The first bytes of a file: as many as fit into `into` and lie in its first cluster.
@@ -290,21 +407,30 @@ impl Fat {
 
     /// The cluster that follows, or `None` at the end of the chain.
     fn next(&self, volume: &dyn ReadAt, cluster: u32) -> io::Result<Option<u32>> {
-        let (skip, end) = match self.width {
-            Width::Fat12 => (u64::from(cluster).saturating_mul(3) / 2, 0xFF8),
-            Width::Fat16 => (u64::from(cluster).saturating_mul(2), 0xFFF8),
-            Width::Fat32 => (u64::from(cluster).saturating_mul(4), 0x0FFF_FFF8),
+        let end = match self.width {
+            Width::Fat12 => 0xFF8,
+            Width::Fat16 => 0xFFF8,
+            Width::Fat32 => 0x0FFF_FFF8,
+        };
+        Ok(Some(self.entry_of(volume, cluster)?).filter(|value| (2..end).contains(value)))
+    }
+
+    /// What the table says of a cluster; 0 means that it is free.
+    fn entry_of(&self, volume: &dyn ReadAt, cluster: u32) -> io::Result<u32> {
+        let skip = match self.width {
+            Width::Fat12 => u64::from(cluster).saturating_mul(3) / 2,
+            Width::Fat16 => u64::from(cluster).saturating_mul(2),
+            Width::Fat32 => u64::from(cluster).saturating_mul(4),
         };
         let mut raw = [0u8; 4];
         volume.fill_at(self.table.saturating_add(skip), &mut raw)?;
         let word = u32::from_le_bytes(raw);
-        let value = match self.width {
+        Ok(match self.width {
             Width::Fat12 if cluster % 2 == 1 => (word >> 4) & 0xFFF,
             Width::Fat12 => word & 0xFFF,
             Width::Fat16 => word & 0xFFFF,
             Width::Fat32 => word & 0x0FFF_FFFF,
-        };
-        Ok((value >= 2 && value < end).then_some(value))
+        })
     }
 }
 
@@ -322,6 +448,43 @@ mod tests {
 
     fn esp(image: &Vec<u8>) -> Part<'_> {
         Part { whole: image, start: ESP_START, bytes: image.size() - ESP_START }
+    }
+
+    #[test]
+    fn the_root_folder_is_listed_by_long_names_and_dates() {
+        let mut image = SAMPLE.clone();
+        let fat = read(&esp(&image)).unwrap().unwrap();
+        let before = fat.top(&esp(&image)).unwrap();
+        assert!(before.iter().any(|item| item.name == "EFI" && item.is_folder), "{before:?}");
+        // Behind what is there: a long name in two pieces, the entry that it belongs to, and one that was removed.
+        let root = ESP_START as usize + fat.root as usize;
+        let free = (0..).find(|slot| image[root + slot * ENTRY] == 0).unwrap();
+        let mut records = [[0u8; ENTRY]; 4];
+        let name: Vec<u8> = "Letter to Ann.txt".encode_utf16().chain([0]).flat_map(u16::to_le_bytes).collect();
+        for (place, at) in [1..11, 14..26, 28..32].into_iter().flatten().enumerate() {
+            records[1][at] = name[place];
+            records[0][at] = name.get(26 + place).copied().unwrap_or(0xFF);
+        }
+        (records[0][0], records[1][0], records[3][0]) = (0x42, 1, 0xE5);
+        (records[0][ATTRIBUTES], records[1][ATTRIBUTES]) = (ATTRIBUTE_LONG, ATTRIBUTE_LONG);
+        records[2][..11].copy_from_slice(b"LETTER~1TXT");
+        records[2][FILE_SIZE] = 9;
+        // 2026-11-23, 14:30:06.
+        records[2][TIME..TIME + 2].copy_from_slice(&(14u16 << 11 | 30 << 5 | 3).to_le_bytes());
+        records[2][DATE..DATE + 2].copy_from_slice(&(46u16 << 9 | 11 << 5 | 23).to_le_bytes());
+        for (slot, record) in records.iter().enumerate() {
+            image[root + (free + slot) * ENTRY..][..ENTRY].copy_from_slice(record);
+        }
+        let items = fat.top(&esp(&image)).unwrap();
+        assert_eq!(items.len(), before.len() + 1);
+        let letter = items.last().unwrap();
+        let modified = letter.modified.map(|time| time.to_string());
+        assert_eq!(
+            (letter.name.as_str(), letter.bytes, modified.as_deref()),
+            ("Letter to Ann.txt", 9, Some("2026-11-23T14:30:06"))
+        );
+        let used = fat.used_bytes(&esp(&image)).unwrap().unwrap();
+        assert!(used > 0 && used < fat.bytes, "{used}");
     }
 
     #[test]
@@ -351,6 +514,7 @@ mod tests {
             if let Some(fat) = read(&volume).unwrap() {
                 let _ = fat.list(&volume, "EFI/BOOT").unwrap();
                 let _ = fat.file_at(&volume, u64::from(at)).unwrap();
+                let _ = (fat.top(&volume).unwrap(), fat.used_bytes(&volume).unwrap());
             }
         }
     }

@@ -9,7 +9,7 @@ pub mod apm;
 mod efi;
 pub mod eltorito;
 pub mod fat;
-mod field;
+pub(crate) mod field;
 pub mod filesystem;
 pub mod gpt;
 pub mod iso9660;

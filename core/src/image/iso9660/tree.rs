@@ -7,11 +7,15 @@ use std::collections::{BTreeSet, VecDeque};
 use std::io;
 use std::ops::ControlFlow;
 
+use jiff::civil::{Date, DateTime, Time};
+
 use super::{DATA_LENGTH, EXTENT, Extent, SECTOR, Volume};
+use crate::contents::{ITEMS_MOST, Item};
 use crate::image::ReadAt;
-use crate::image::field::{both32, utf16_be};
+use crate::image::field::{both32, take, utf16_be};
 
 //   of a directory record:                   BP         §        type
+const RECORDED: usize = 18; //                19–25    9.1.5    years from 1900, month, day, hour, minute, second
 const FLAGS: usize = 25; //                   26         9.1.6    bits
 const NAME_LENGTH: usize = 32; //             33         9.1.10   u8
 const NAME: usize = 33; //                    34–        9.1.11   d-characters
@@ -27,6 +31,7 @@ struct Entry {
     name: String,
     is_folder: bool,
     extent: Extent,
+    recorded: Option<DateTime>,
 }
 
 /// Whether the names in this folder are longer than plain ISO 9660 has them.
@@ -76,7 +81,7 @@ impl Volume {
         let mut seen = BTreeSet::from([self.root.start]);
         let mut waiting = VecDeque::from([(String::new(), self.root)]);
         while let Some((path, folder)) = waiting.pop_front() {
-            for Entry { name, is_folder, extent } in self.entries(image, &folder)? {
+            for Entry { name, is_folder, extent, .. } in self.entries(image, &folder)? {
                 let full = if path.is_empty() { name } else { format!("{path}/{name}") };
                 if !is_folder {
                     if visit(&full, extent).is_break() {
@@ -88,6 +93,20 @@ impl Volume {
             }
         }
         Ok(())
+    }
+
+    /// What lies in the root folder.
+    ///
+    /// # Errors
+    /// When the image can't be read.
+    pub fn top(&self, image: &dyn ReadAt) -> io::Result<Vec<Item>> {
+        let item = |entry: Entry| Item {
+            bytes: if entry.is_folder { 0 } else { entry.extent.bytes },
+            name: entry.name,
+            is_folder: entry.is_folder,
+            modified: entry.recorded,
+        };
+        Ok(self.entries(image, &self.root)?.into_iter().take(ITEMS_MOST).map(item).collect())
     }
 
     /// The files of the folder at `path`, however its letters are written; none if there is no such folder.
@@ -156,8 +175,17 @@ impl Volume {
         } else {
             system_use(record).and_then(rock_ridge_name).unwrap_or_else(|| plain_name(&String::from_utf8_lossy(raw)))
         };
-        Some(Entry { name, is_folder: record.get(FLAGS)? & FLAG_FOLDER != 0, extent })
+        let is_folder = record.get(FLAGS)? & FLAG_FOLDER != 0;
+        Some(Entry { name, is_folder, extent, recorded: recorded(record) })
     }
+}
+
+/// When a file was recorded, by its own clock.
+fn recorded(record: &[u8]) -> Option<DateTime> {
+    let [year, parts @ ..] = take::<6>(record, RECORDED)?;
+    let [month, day, hour, minute, second] = parts.map(|part| i8::try_from(part).unwrap_or(-1));
+    let day = Date::new(i16::from(year).checked_add(1900)?, month, day).ok()?;
+    Some(day.to_datetime(Time::new(hour, minute, second, 0).ok()?))
 }
 
 /// The system use field, which begins at an even offset (§9.1.12).

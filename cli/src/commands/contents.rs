@@ -1,0 +1,35 @@
+//! `pyrotyp contents`: what is on a drive now?
+
+use pyrotyp_core::Cancel;
+use pyrotyp_core::contents::{Sectors, contents};
+
+use super::{choose_drive, platform};
+use crate::asked::Common;
+use crate::exit::{Exit, Failure, plain};
+use crate::show::{content, json};
+use crate::{put, say};
+
+/// Looks at one drive; nothing is mounted, and nothing is written.
+pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let platform = platform(common)?;
+    let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;
+    let drive = choice.drive;
+    if drive.bytes == 0 {
+        return Err(Failure::new(Exit::Refused, format!("drive {} has no medium in it", drive.tag), "put the card in"));
+    }
+    let open = platform.open(&drive)?;
+    let mut found = contents(&Sectors::of(&*open)).map_err(|error| {
+        let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));
+        Failure::new(Exit::Unexpected, text, "plug it into another port; if it stays so, it fails")
+    })?;
+    // Where a volume is mounted, its bytes do not tell.
+    for listed in &mut found.volumes {
+        let known = match listed.number {
+            None => drive.whole.as_ref(),
+            Some(number) => drive.partitions.iter().find(|known| known.number == number).map(|known| &known.volume),
+        };
+        listed.volume.mounted_at = known.and_then(|known| known.mounted_at.clone());
+    }
+    put(&if common.json { json::contents(&drive, &found) } else { content::contents(&drive, &found, common) })?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,74 @@
+//! What is on a drive, in one screen.
+
+use std::fmt::Write;
+
+use pyrotyp_core::contents::{Contents, Item, Listed};
+use pyrotyp_core::drive::Drive;
+use pyrotyp_core::human_bytes;
+
+use super::style::{FAINT, NAME};
+use super::table::{link, role};
+use crate::asked::Common;
+
+/// Most entries shown of one volume, and of all volumes together.
+const ITEMS_SHOWN: usize = 8;
+const LINES_MOST: usize = 24;
+
+/// Writing to a string never fails, so the result of `write!` is dropped.
+macro_rules! add {
+    ($out:expr, $($arg:tt)*) => { let _ = write!($out, $($arg)*); };
+}
+
+/// The drive, its table, and every volume with what was changed last in it.
+pub fn contents(drive: &Drive, found: &Contents, common: &Common) -> String {
+    let mut out = format!("{NAME}{}{NAME:#}  {} ({})\n", drive.tag, drive.name(), role(drive.role()));
+    let table = found.table.map_or("no partition table".to_owned(), |table| format!("partition table {table}"));
+    add!(out, "       {}, {}, {}, {table}\n", human_bytes(drive.bytes), link(drive), drive.path);
+    if let Some(image) = &found.image {
+        add!(out, "       made from an image: {NAME}{image}{NAME:#}\n");
+    }
+    if found.volumes.is_empty() {
+        out.push_str("       nothing that is known here\n");
+    }
+    let each = (LINES_MOST / found.volumes.len().max(1)).clamp(2, ITEMS_SHOWN);
+    for listed in &found.volumes {
+        volume(&mut out, listed, if common.verbose { usize::MAX } else { each });
+    }
+    if !common.quiet {
+        let lost = if found.volumes.is_empty() { "" } else { " destroys all of this" };
+        add!(out, "next: pyrotyp write IMAGE --to {}{lost}\n", drive.tag);
+    }
+    out
+}
+
+fn volume(out: &mut String, listed: &Listed, most: usize) {
+    let Listed { number, volume, used_bytes, items } = listed;
+    let place = number.map_or("whole".to_owned(), |number| format!("part {number}"));
+    let label = volume.label.as_ref().map_or(String::new(), |label| format!("\"{label}\"  "));
+    let system = volume.filesystem.as_deref().unwrap_or("unknown content");
+    add!(out, "{place:<7}{NAME}{label}{NAME:#}{system}, {}", human_bytes(volume.bytes));
+    if let Some(used) = used_bytes {
+        add!(out, ", {} of it used", human_bytes(*used));
+    }
+    if let Some(at) = &volume.mounted_at {
+        add!(out, ", mounted at {at}");
+    }
+    out.push('\n');
+    let Some(items) = items else { return };
+    if items.is_empty() {
+        out.push_str("       no files\n");
+    }
+    for item in items.iter().take(most) {
+        line(out, item);
+    }
+    let more = items.len().saturating_sub(most);
+    if more > 0 {
+        add!(out, "       {FAINT}and {more} more; -v shows them{FAINT:#}\n");
+    }
+}
+
+fn line(out: &mut String, item: &Item) {
+    let day = item.modified.map_or("          ".to_owned(), |time| time.date().to_string());
+    let size = if item.is_folder { "folder".to_owned() } else { human_bytes(item.bytes) };
+    add!(out, "       {day}  {size:>9}  {}\n", item.name);
+}
