@@ -188,3 +188,38 @@ fn records(state: &Path) -> impl Iterator<Item = Written> + use<> {
         serde_json::from_str(&text).ok()
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_job_of_a_drive_tells_what_is_on_it() {
+        let state = tempfile::tempdir().unwrap();
+        fs::create_dir(state.path().join("jobs")).unwrap();
+        let put = |name: &str, ended: &str, sum: &str, drives: &[(&str, &str)]| {
+            let drives: Vec<_> =
+                drives.iter().map(|(tag, result)| format!("{{\"tag\":\"{tag}\",\"result\":\"{result}\"}}")).collect();
+            let text = format!(
+                "{{\"ended\":\"{ended}\",\"image\":{{\"sha256\":\"{sum}\"}},\"drives\":[{}]}}",
+                drives.join(",")
+            );
+            fs::write(state.path().join("jobs").join(name), text).unwrap();
+        };
+        put("1", "2026-11-23T08:00:00Z", "aa", &[("590J1", "verified"), ("65387", "verified"), ("NX2T8", "verified")]);
+        put("2", "2026-11-23T09:00:00Z", "bb", &[("65387", "failed")]);
+        put("3", "2026-11-23T09:10:00Z", "bb", &[("NX2T8", "verified")]);
+        // A job that was refused changed nothing; a record that can't be read tells nothing.
+        put("4", "2026-11-23T09:20:00Z", "cc", &[("590J1", "refused")]);
+        fs::write(state.path().join("jobs/5"), "{").unwrap();
+        let on = on_drives(state.path());
+        assert_eq!(on.get("aa").map(Vec::as_slice), Some(["590J1".to_owned()].as_slice()));
+        assert_eq!(on.get("bb").map(Vec::as_slice), Some(["NX2T8".to_owned()].as_slice()));
+        assert_eq!(on.len(), 2);
+        let now = "2026-11-23T09:30:59Z".parse().unwrap();
+        assert_eq!(verified_lately(state.path(), now, 30), [("NX2T8".to_owned(), 20)]);
+        let mut all = verified_lately(state.path(), now, 24 * 60);
+        all.sort();
+        assert_eq!(all, [("590J1".to_owned(), 90), ("NX2T8".to_owned(), 20)]);
+    }
+}

@@ -184,6 +184,45 @@ fn a_catalogue_leads_to_the_right_image_and_tells_of_its_age() {
 }
 
 #[test]
+fn of_several_images_and_mirrors_the_one_that_is_meant_is_taken() {
+    let online = Online::new();
+    let one = |name: &str, urls: &str| format!("<file name='{name}'>{urls}</file>");
+    let url = |manner: &str, place: &str, priority: u32| {
+        format!("<url priority='{priority}' location='{place}'>{}</url>", online.at(manner))
+    };
+    let both = [one("other.iso", &url("gone", "de", 1)), one(FILE, &(url("gone", "us", 1) + &url("steady", "de", 2)))];
+    let text = format!("<metalink xmlns='urn:ietf:params:xml:ns:metalink'>{}</metalink>", both.concat());
+    let bench = &online.bench;
+    std::fs::write(bench.path("served/both.meta4"), text).unwrap();
+    let address = format!("{}/steady/both.meta4", online.base);
+    let several = online.fetch(&address);
+    let near = online.fetch(&format!("{address} --only {FILE} --near DE"));
+    assert!(near.starts_with("exit 0") && online.take_equal(), "{near}");
+    assert!(!near.contains("/gone"), "the near mirror is asked first: {near}");
+    steady().bind(|| {
+        insta::assert_snapshot!(several, @"
+    exit 2
+    -- standard error:
+    pyrotyp: http://[SERVER]/steady/both.meta4 names several images
+       next: say which one with --only: other.iso, wrenfield-rescue-3.iso
+    ")
+    });
+}
+
+#[test]
+fn what_another_key_signed_than_the_catalogue_names_is_refused() {
+    let online = Online::new().with_list();
+    let bench = &online.bench;
+    let other =
+        std::fs::read_to_string(format!("{}/../sample/signed/signify.pub", env!("CARGO_MANIFEST_DIR"))).unwrap();
+    std::fs::write(bench.path("catalogue.toml"), cafe::catalogue(&online.base, &other)).unwrap();
+    let unknown = bench.pyrotyp("fetch wrenfield --catalogue catalogue.toml --into here");
+    let named_too = bench.pyrotyp("fetch wrenfield --catalogue catalogue.toml --into here --key key.pub");
+    assert!(!bench.path(&format!("here/{FILE}")).exists(), "{unknown}{named_too}");
+    steady().bind(|| insta::assert_snapshot!("other_signer", [unknown, named_too].join("\n")));
+}
+
+#[test]
 fn a_catalogue_from_the_network_counts_only_when_it_is_signed_by_the_key_that_is_known() {
     let online = Online::new();
     let bench = &online.bench;

@@ -148,3 +148,59 @@ impl ReadAt for Sectors<'_> {
         Ok(count)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// A drive in memory that takes whole sectors alone.
+    struct Whole(Vec<u8>);
+
+    impl DriveIo for Whole {
+        fn bytes(&self) -> u64 {
+            self.0.len() as u64
+        }
+
+        fn sector_bytes(&self) -> u32 {
+            4096
+        }
+
+        fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+            assert!(at % 4096 == 0 && into.len() % 4096 == 0, "{at} {}", into.len());
+            into.copy_from_slice(&self.0[at as usize..][..into.len()]);
+            Ok(())
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+        #[test]
+        fn any_place_of_a_drive_is_read_in_whole_sectors(
+            sectors in 1usize..40,
+            reads in prop::collection::vec((0u64..180_000, 0usize..70_000), 1..8),
+        ) {
+            let drive = Whole(pyrotyp_sample::noise(sectors * 4096, 3));
+            let bytes = Sectors::of(&drive);
+            for (at, length) in reads {
+                let mut into = vec![0u8; length];
+                let count = bytes.fill_at(at, &mut into).unwrap();
+                let rest = drive.0.get(at as usize..).unwrap_or_default();
+                prop_assert_eq!(&into[..count], &rest[..length.min(rest.len())]);
+            }
+        }
+
+        #[test]
+        fn nothing_on_a_drive_makes_it_panic(
+            image in prop_oneof![Just(pyrotyp_sample::disk_image("x")), Just(pyrotyp_sample::cafe::compact().build())],
+            hits in prop::collection::vec((0usize..120_000, any::<u8>()), 0..40),
+        ) {
+            let mut image = image;
+            for (place, byte) in hits {
+                image[place] = byte;
+            }
+            let found = contents(&image).unwrap();
+            prop_assert!(found.volumes.iter().all(|listed| listed.items.as_ref().is_none_or(|items| items.len() <= ITEMS_MOST)));
+        }
+    }
+}

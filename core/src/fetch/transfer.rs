@@ -21,8 +21,8 @@ const CONNECTIONS_MOST: usize = 4;
 const SHARE: u64 = 8 << 20;
 /// How often a mirror may fail in a row.
 const FAILURES_MOST: u32 = 6;
-/// After so many bytes a failure is no longer in a row with the one before.
-const PROGRESS: u64 = 256 << 10;
+/// After so many bytes at once a failure is no longer in a row with the one before.
+const PROGRESS: u64 = 64 << 10;
 /// The first pause before a mirror is asked again; each further one is twice as long, up to the longest.
 const PAUSE: Duration = Duration::from_millis(500);
 const PAUSE_LONGEST: Duration = Duration::from_secs(60);
@@ -324,9 +324,7 @@ impl Transfer<'_> {
                 if let Some(follower) = &self.follower {
                     follower.reached(self.part.side.done.prefix());
                 }
-                if let Some(mirror) =
-                    self.mirrors.get_mut(mirror).filter(|_| end.saturating_sub(start) >= PROGRESS.min(65_536))
-                {
+                if let Some(mirror) = self.mirrors.get_mut(mirror).filter(|_| end.saturating_sub(start) >= PROGRESS) {
                     mirror.failures = 0;
                 }
             }
