@@ -167,7 +167,7 @@ mod tests {
         }
 
         fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
-            assert!(at % 4096 == 0 && into.len() % 4096 == 0, "{at} {}", into.len());
+            assert!(at.is_multiple_of(4096) && into.len().is_multiple_of(4096), "{at} {}", into.len());
             into.copy_from_slice(&self.0[at as usize..][..into.len()]);
             Ok(())
         }
