@@ -115,17 +115,31 @@ pub enum Command {
 /// What `write` is asked.
 #[derive(Clone, Debug, Args)]
 pub struct Write {
-    /// Image file
+    /// Image file, or `-` for standard input, which needs --sum
     pub image: PathBuf,
-    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
-    #[arg(long, value_name = "DRIVE")]
-    pub to: String,
+    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in; again for each further one
+    #[arg(long, value_name = "DRIVE", required = true)]
+    pub to: Vec<String>,
     /// Checksums to compare with
     #[command(flatten)]
     pub against: Against,
+    /// How it is written
+    #[command(flatten)]
+    pub job: Job,
+}
+
+/// How an image is written.
+#[derive(Clone, Debug, Default, Args)]
+pub struct Job {
     /// Go on in spite of this finding; may be given again
     #[arg(long, value_name = "ID", value_parser = finding_id)]
     pub accept: Vec<String>,
+    /// Read first, and write only what differs: to refresh or to mend a stick
+    #[arg(long)]
+    pub only_changed: bool,
+    /// Go on with a job that was stopped or failed, from where the drive last confirmed what it took
+    #[arg(long)]
+    pub resume: bool,
     /// Do not read the drive back: faster, and nothing is proven
     #[arg(long)]
     pub skip_readback: bool,
@@ -161,6 +175,12 @@ pub struct Fetch {
     /// Checksums to compare with
     #[command(flatten)]
     pub against: Against,
+    /// Write it to this drive as it comes, and keep no file; sealed only when its checksum is right
+    #[arg(long, value_name = "DRIVE", conflicts_with = "into")]
+    pub straight_to: Option<String>,
+    /// How it is written
+    #[command(flatten, next_help_heading = "With --straight-to")]
+    pub job: Job,
 }
 
 /// What to do with the shelf.

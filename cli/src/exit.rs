@@ -4,7 +4,7 @@ use std::fmt;
 
 use pyrotyp_core::digest::CheckError;
 use pyrotyp_core::drive::{ChooseError, PlatformError};
-use pyrotyp_core::job::{JobFault, JobResult};
+use pyrotyp_core::job::{ImageFault, JobFault, JobResult};
 pub use pyrotyp_core::{chain, plain};
 
 /// Exit statuses, as the documentation lists them.
@@ -85,16 +85,28 @@ impl From<PlatformError> for Failure {
     }
 }
 
-/// The exit status of a job that ended like this.
+/// The exit status of a job that ended like this on a drive.
 pub fn of_job(result: JobResult, fault: Option<&JobFault>) -> Exit {
     match (result, fault) {
         (JobResult::Verified | JobResult::Written, _) => Exit::Done,
         (JobResult::Refused, _) => Exit::Refused,
         (JobResult::Differs, _) => Exit::Differs,
         (JobResult::Stopped, _) => Exit::Stopped,
-        (JobResult::Failed, Some(JobFault::ImageRead { .. } | JobFault::ImageShrunk { .. })) => Exit::Image,
-        (JobResult::Failed, Some(JobFault::ImageChanged { .. })) => Exit::Checksum,
-        (JobResult::Failed, Some(JobFault::Reader)) => Exit::Unexpected,
+        (JobResult::Failed, Some(JobFault::Image(fault))) => of_image(fault),
         (JobResult::Failed, _) => Exit::Drive,
+    }
+}
+
+/// The exit status of a job whose image was at fault.
+pub fn of_image(fault: &ImageFault) -> Exit {
+    match fault {
+        ImageFault::Changed { .. }
+        | ImageFault::ChangedSum { .. }
+        | ImageFault::OtherSum { .. }
+        | ImageFault::Unproven { .. } => Exit::Checksum,
+        ImageFault::Other { .. } => Exit::Refused,
+        ImageFault::Stopped => Exit::Stopped,
+        ImageFault::Read { .. } | ImageFault::Shrunk { .. } => Exit::Image,
+        _ => Exit::Unexpected,
     }
 }

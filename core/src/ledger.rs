@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::drive::Drive;
-use crate::job::{Difference, Head, JobResult, StageDone};
+use crate::job::{Conclusion, Difference, Head, JobResult, StageDone};
 use crate::system;
 
 /// The image of a job.
@@ -17,8 +17,8 @@ use crate::system;
 pub struct ImageRecord {
     /// Absolute path.
     pub file: String,
-    /// Size in bytes.
-    pub bytes: u64,
+    /// Size in bytes; `None` of a stream that did not come to its end.
+    pub bytes: Option<u64>,
     /// Volume label.
     pub label: Option<String>,
     /// SHA-256 as it was written; `None` when it was not read to its end.
@@ -46,8 +46,16 @@ pub struct DriveRecord {
     pub head: Head,
     /// Why it did not end well, in words.
     pub fault: Option<String>,
+    /// The image's file that lies where it failed.
+    pub fault_file: Option<String>,
     /// Stages that ended well.
     pub stages: Vec<StageDone>,
+    /// How much of the body was written.
+    pub written_bytes: u64,
+    /// Blocks that read right only the second time.
+    pub read_again: u64,
+    /// What the differences mean for the drive.
+    pub conclusion: Option<Conclusion>,
     /// Where it differs from the image.
     pub differences: Vec<Difference>,
     /// How many more differences there are than are told.
@@ -67,7 +75,11 @@ impl DriveRecord {
             result: JobResult::Refused,
             head: Head::Untouched,
             fault: None,
+            fault_file: None,
             stages: Vec::new(),
+            written_bytes: 0,
+            read_again: 0,
+            conclusion: None,
             differences: Vec::new(),
             more_differences: 0,
         }

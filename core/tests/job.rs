@@ -1,61 +1,143 @@
 //! Whole jobs on trays: every way to fail, and what is on the drive then.
 
 use std::fs;
-use std::path::Path;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{LazyLock, Mutex};
+use std::time::Duration;
 
 use proptest::prelude::*;
 use pyrotyp_core::Cancel;
+use pyrotyp_core::digest::{BlockHasher, Sum, Taker};
 use pyrotyp_core::drive::tray::Tray;
-use pyrotyp_core::drive::{After, choose};
+use pyrotyp_core::drive::{After, Tag, choose};
 use pyrotyp_core::guard::{Circumstances, clear};
 use pyrotyp_core::image::{ReadAt, inspect};
-use pyrotyp_core::job::{self, Cause, Head, JobResult, Order, Outcome, ReadBack, Stage, Watcher};
+use pyrotyp_core::job::{
+    self, Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing,
+    ReadBack, Stage, Start, StreamedImage, Supply, Target, Watcher, Writing, journal,
+};
 
 const MIB: usize = 1 << 20;
 
-/// Notes the stages, and throws the switch when one of them begins.
+/// Notes what happens, and throws the switch when a stage begins or so much was moved.
 #[derive(Default)]
 struct Noted {
-    stages: Vec<Stage>,
+    events: Mutex<Vec<(usize, Event)>>,
     stop_at: Option<(Stage, Cancel)>,
+    stop_after: Option<(u64, Cancel)>,
 }
 
 impl Watcher for Noted {
-    fn began(&mut self, stage: Stage, _: u64) {
-        self.stages.push(stage);
-        if let Some((at, cancel)) = &self.stop_at
-            && *at == stage
+    fn heard(&self, drive: usize, event: &Event) {
+        self.events.lock().unwrap().push((drive, event.clone()));
+        if let (Some((at, cancel)), Event::Began { stage, .. }) = (&self.stop_at, event)
+            && at == stage
+        {
+            cancel.set();
+        }
+        if let (Some((after, cancel)), Event::Flushed { done }) = (&self.stop_after, event)
+            && done >= after
         {
             cancel.set();
         }
     }
-    fn moved(&mut self, _: Stage, _: u64) {}
-    fn ended(&mut self, _: Stage) {}
 }
+
+impl Noted {
+    fn stages(&self) -> Vec<Stage> {
+        let events = self.events.lock().unwrap();
+        let began =
+            |(_, event): &(usize, Event)| if let Event::Began { stage, .. } = event { Some(*stage) } else { None };
+        events.iter().filter_map(began).collect()
+    }
+
+    fn has(&self, wanted: impl Fn(&Event) -> bool) -> bool {
+        self.events.lock().unwrap().iter().any(|(_, event)| wanted(event))
+    }
+}
+
+/// What images and drives are made of: made once, since thousands of jobs need it.
+static NOISE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::noise(100 * MIB, 42));
+static OLD_NOISE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::noise(100 * MIB, 7));
 
 /// An image of this length whose start looks like boot code; nothing in it repeats.
 fn image(bytes: usize) -> Vec<u8> {
-    let mut image = pyrotyp_sample::noise(bytes, 42);
+    let mut image = NOISE[..bytes].to_vec();
     image[0] = 0xEB;
     image
 }
 
-/// A tray with one stick of old data.
+/// A tray with one stick of old data, `a`, and whatever else is described.
 struct Bench {
     folder: tempfile::TempDir,
 }
 
+/// How a job is run, but for its image.
+struct How {
+    checked: Checked,
+    read_back: ReadBack,
+    writing: Writing,
+    start: Start,
+    cancel: Cancel,
+    noted: Noted,
+    stall_after: Duration,
+}
+
+impl Default for How {
+    fn default() -> Self {
+        Self {
+            checked: Checked::default(),
+            read_back: ReadBack::Whole,
+            writing: Writing::Everything,
+            start: Start::Over,
+            cancel: Cancel::new(),
+            noted: Noted::default(),
+            stall_after: Duration::from_secs(20),
+        }
+    }
+}
+
+impl How {
+    fn go_on() -> Self {
+        Self { start: Start::GoOn, ..Self::default() }
+    }
+
+    fn only_changed() -> Self {
+        Self { writing: Writing::OnlyChanged, ..Self::default() }
+    }
+
+    /// Stopped when a stage begins.
+    fn stopped_at(stage: Stage) -> Self {
+        let how = Self::default();
+        Self { noted: Noted { stop_at: Some((stage, how.cancel.clone())), ..Noted::default() }, ..how }
+    }
+
+    /// Stopped once so much was flushed.
+    fn stopped_after(bytes: u64) -> Self {
+        let how = Self::default();
+        Self { noted: Noted { stop_after: Some((bytes, how.cancel.clone())), ..Noted::default() }, ..how }
+    }
+}
+
 impl Bench {
     fn new(drive_bytes: u64, sector: u32, faults: &str) -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        // Thousands of jobs flush thousands of times: in memory, where the system has a place for that.
+        let memory = Path::new("/dev/shm");
+        let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
+        let bench = Self { folder };
+        bench.describe(drive_bytes, sector, faults);
+        fs::write(bench.folder.path().join("a.img"), &OLD_NOISE[..drive_bytes as usize]).unwrap();
+        bench
+    }
+
+    fn describe(&self, drive_bytes: u64, sector: u32, faults: &str) {
         let descriptor = format!(
             "[[drive]]\nname = \"a\"\nserial = \"KP-7781\"\nbytes = {drive_bytes}\nsector_bytes = {sector}\n\
              bus = \"usb\"\nremovable = true\n{faults}\n"
         );
-        fs::write(folder.path().join("tray.toml"), descriptor).unwrap();
-        let old = pyrotyp_sample::noise(drive_bytes as usize, 7);
-        fs::write(folder.path().join("a.img"), old).unwrap();
-        Self { folder }
+        fs::write(self.folder.path().join("tray.toml"), descriptor).unwrap();
     }
 
     fn tray(&self) -> Tray {
@@ -63,26 +145,43 @@ impl Bench {
     }
 
     fn drive(&self) -> Vec<u8> {
-        fs::read(Path::new(self.folder.path()).join("a.img")).unwrap()
+        fs::read(self.folder.path().join("a.img")).unwrap()
     }
 
-    fn run(&self, image: &Vec<u8>, cancel: &Cancel, noted: &mut Noted) -> Outcome {
-        self.order(image, cancel, noted, None)
+    fn alter(&self, at: usize, bytes: &[u8]) {
+        let mut drive = self.drive();
+        drive[at..at + bytes.len()].copy_from_slice(bytes);
+        fs::write(self.folder.path().join("a.img"), drive).unwrap();
     }
 
-    fn order(&self, image: &Vec<u8>, cancel: &Cancel, noted: &mut Noted, checked: Option<&str>) -> Outcome {
+    fn notes(&self) -> PathBuf {
+        journal::path_of(self.folder.path(), &"KP778".parse::<Tag>().unwrap())
+    }
+
+    /// A job on the drives called `names`.
+    fn on(&self, names: &[&str], supply: &dyn Supply, how: &How) -> Vec<Outcome> {
         let tray = self.tray();
-        let choice = choose(&tray, "a").unwrap();
-        let cleared = clear(&choice, &Circumstances::default(), &[], &[]).unwrap();
-        let inspection = inspect(image).unwrap();
-        let order = Order {
-            image,
-            inspection: &inspection,
-            checked_sha256: checked.map(str::to_owned),
-            read_back: ReadBack::Whole,
-            after: After::Keep,
+        let target = |name: &&str| {
+            let choice = choose(&tray, name).unwrap();
+            let cleared = clear(&choice, &Circumstances::default(), &[], &[]).unwrap();
+            Target { cleared, journal: (*name == "a").then(|| self.notes()), start: how.start }
         };
-        job::run(&order, &tray, cleared, cancel, noted)
+        let inspection = supply.kept().map(|image| inspect(image).unwrap());
+        let order = Order {
+            supply,
+            name: "larkspur.iso",
+            inspection: inspection.as_ref(),
+            checked: how.checked.clone(),
+            read_back: how.read_back,
+            writing: how.writing,
+            after: After::Keep,
+            pacing: Pacing { flush_after: Duration::ZERO, stall_after: how.stall_after },
+        };
+        job::run(&order, &tray, names.iter().map(target).collect(), &how.cancel, &how.noted)
+    }
+
+    fn run(&self, image: &Vec<u8>, how: &How) -> Outcome {
+        self.on(&["a"], &KeptImage(image), how).pop().unwrap()
     }
 
     /// A PC starts from what it finds in the first sectors, or in a backup table at the very end.
@@ -93,14 +192,21 @@ impl Bench {
     }
 }
 
+/// What a check of the image would have found.
+fn checked(image: &[u8]) -> Checked {
+    let mut hasher = BlockHasher::new();
+    hasher.take(image);
+    Checked { sha256: Some("5".repeat(64)), blocks: Some(hasher.finish()), sums: Vec::new() }
+}
+
 #[test]
-fn the_stages_come_in_their_order() {
-    let bench = Bench::new(8 << 20, 512, "");
-    let mut noted = Noted::default();
-    let outcome = bench.run(&image(3 * MIB), &Cancel::new(), &mut noted);
+fn the_stages_come_in_their_order_and_the_seal_comes_last() {
+    let (bench, how) = (Bench::new(8 << 20, 512, ""), How::default());
+    let outcome = bench.run(&image(3 * MIB), &how);
     assert_eq!((outcome.result, outcome.head), (JobResult::Verified, Head::Sealed));
     use Stage::*;
-    assert_eq!(noted.stages, [Claim, Blank, Body, ReadBack, Seal, Release]);
+    assert_eq!(how.noted.stages(), [Claim, Blank, Body, ReadBack, Seal, Release]);
+    assert!(!bench.notes().exists(), "there is nothing to go on with");
 }
 
 #[test]
@@ -122,31 +228,42 @@ fn images_and_drives_of_every_odd_size_end_equal_with_nothing_old_at_the_ends() 
         (13 * MIB + 77, 16 * MIB, 512),
     ];
     for (bytes, drive_bytes, sector) in sizes {
-        let (image, bench) = (image(bytes), Bench::new(drive_bytes as u64, sector, ""));
-        let outcome = bench.run(&image, &Cancel::new(), &mut Noted::default());
-        assert_eq!(outcome.result, JobResult::Verified, "{bytes} on {drive_bytes}: {:?}", outcome.fault);
-        let drive = bench.drive();
-        assert!(drive.starts_with(&image), "{bytes} on {drive_bytes}");
-        let end = drive_bytes.saturating_sub(MIB).max(bytes.next_multiple_of(sector as usize));
-        assert!(drive[end..].iter().all(|byte| *byte == 0), "{bytes} on {drive_bytes}: old data at the end");
-        assert_eq!(drive.len(), drive_bytes);
+        let image = image(bytes);
+        let known = How { checked: checked(&image), ..How::default() };
+        let mut streamed = 0;
+        for how in [How::default(), How::only_changed(), known, How { read_back: ReadBack::Skip, ..How::default() }] {
+            let bench = Bench::new(drive_bytes as u64, sector, "");
+            let outcome = if how.read_back == ReadBack::Skip {
+                streamed += 1;
+                let stream = StreamedImage::new(Box::new(&image[..]), Box::new(|| Ok(())));
+                bench.on(&["a"], &stream, &How::default()).pop().unwrap()
+            } else {
+                bench.run(&image, &how)
+            };
+            assert_eq!(outcome.result, JobResult::Verified, "{bytes} on {drive_bytes}: {:?}", outcome.fault);
+            assert_eq!(outcome.image_bytes, Some(bytes as u64));
+            let drive = bench.drive();
+            assert!(drive.starts_with(&image), "{bytes} on {drive_bytes}");
+            let end = drive_bytes.saturating_sub(MIB).max(bytes.next_multiple_of(sector as usize));
+            assert!(drive[end..].iter().all(|byte| *byte == 0), "{bytes} on {drive_bytes}: old data at the end");
+            assert_eq!(drive.len(), drive_bytes);
+        }
+        assert_eq!(streamed, 1);
     }
 }
 
 #[test]
-fn a_stick_pulled_out_at_any_moment_is_verified_and_equal_or_starts_no_pc() {
-    let image = image(6 * MIB + 100);
-    let total = {
-        let bench = Bench::new(8 << 20, 512, "");
-        bench.run(&image, &Cancel::new(), &mut Noted::default());
-        // Two blanked MiB and the image in whole sectors.
-        2 * MIB as u64 + image.size().next_multiple_of(512)
-    };
+fn a_stick_pulled_out_at_any_moment_is_verified_and_equal_or_starts_no_pc_and_is_gone_on_with() {
+    let image = image(14 * MIB + 100);
+    // Two blanked MiB and the image in whole sectors.
+    let total = 2 * MIB as u64 + image.size().next_multiple_of(512);
     let moments = (0..24).map(|part| part * total / 23).chain([total - 4097, total - 4096, total - 1, 1 << 20]);
-    for after in moments {
-        let fault = format!("[[drive.fault]]\nkind = \"unplug\"\nafter_bytes = {after}\n");
-        let bench = Bench::new(8 << 20, 512, &fault);
-        let outcome = bench.run(&image, &Cancel::new(), &mut Noted::default());
+    let mut went_on = 0;
+    for (number, after) in moments.enumerate() {
+        let cache = if number % 2 == 0 { "volatile_cache = true\n" } else { "" };
+        let bench =
+            Bench::new(16 << 20, 512, &format!("{cache}[[drive.fault]]\nkind = \"unplug\"\nafter_bytes = {after}\n"));
+        let outcome = bench.run(&image, &How::default());
         if outcome.result == JobResult::Verified {
             assert!(bench.drive().starts_with(&image), "after {after}");
             assert!(after >= total, "after {after}: verified, though it was gone before the end");
@@ -162,7 +279,14 @@ fn a_stick_pulled_out_at_any_moment_is_verified_and_equal_or_starts_no_pc() {
         if after >= 2 * MIB as u64 && after < total - 4096 {
             assert!(!bench.could_start_a_pc(), "after {after}: starts");
         }
+        bench.describe(16 << 20, 512, "");
+        let how = How::go_on();
+        let outcome = bench.run(&image, &how);
+        assert_eq!(outcome.result, JobResult::Verified, "after {after}: {:?}", outcome.fault);
+        assert!(bench.drive().starts_with(&image), "after {after}");
+        went_on += usize::from(how.noted.has(|event| matches!(event, Event::GoingOn { .. })));
     }
+    assert!(went_on >= 4, "only {went_on} were gone on with");
 }
 
 #[test]
@@ -171,50 +295,84 @@ fn asked_to_stop_at_any_stage_it_stops_and_starts_no_pc() {
         .into_iter()
         .chain([(Stage::ReadBack, Head::Blank)])
     {
-        let (bench, cancel) = (Bench::new(8 << 20, 512, ""), Cancel::new());
+        let (bench, how) = (Bench::new(8 << 20, 512, ""), How::stopped_at(stage));
         let before = bench.drive();
-        let mut noted = Noted { stages: Vec::new(), stop_at: Some((stage, cancel.clone())) };
-        let outcome = bench.run(&image(6 * MIB), &cancel, &mut noted);
+        let outcome = bench.run(&image(6 * MIB), &how);
         assert_eq!((outcome.result, outcome.head), (JobResult::Stopped, head), "{stage:?}");
         assert_eq!(bench.drive() == before, head == Head::Untouched, "{stage:?}");
         assert!(head == Head::Untouched || !bench.could_start_a_pc(), "{stage:?}");
-        assert_eq!(noted.stages.last(), Some(&Stage::Release), "{stage:?}: the drive must be given back");
+        assert_eq!(how.noted.stages().last(), Some(&Stage::Release), "{stage:?}: the drive must be given back");
     }
 }
 
 #[test]
 fn a_drive_that_is_given_back_unsealed_is_blank_throughout_its_head() {
     // Stopped between read-back and seal, which an image without a body reaches, and after a read-back that differs.
-    let (bench, cancel) = (Bench::new(8 << 20, 512, ""), Cancel::new());
-    let mut noted = Noted { stages: Vec::new(), stop_at: Some((Stage::ReadBack, cancel.clone())) };
-    let outcome = bench.run(&image(700_000), &cancel, &mut noted);
+    let bench = Bench::new(8 << 20, 512, "");
+    let outcome = bench.run(&image(700_000), &How::stopped_at(Stage::ReadBack));
     assert_eq!((outcome.result, outcome.head), (JobResult::Stopped, Head::Blank));
     assert!(bench.drive()[..MIB].iter().all(|byte| *byte == 0));
 
-    let bench = Bench::new(8 << 20, 512, "[[drive.fault]]\nkind = \"corrupt\"\nat = 2000000\nbytes = 1\n");
-    let outcome = bench.run(&image(3 * MIB), &Cancel::new(), &mut Noted::default());
+    let bench = Bench::new(8 << 20, 512, "[[drive.fault]]\nkind = \"corrupt\"\nat = 2000000\nbytes = 2000\n");
+    let outcome = bench.run(&image(3 * MIB), &How::default());
     assert_eq!((outcome.result, outcome.head), (JobResult::Differs, Head::Blank));
+    assert_eq!(outcome.conclusion, Some(Conclusion::FailingMemory { bits: 4, lines: 0x10 }));
     assert!(bench.drive()[..MIB].iter().all(|byte| *byte == 0));
 }
 
 #[test]
-fn an_image_that_is_not_the_one_that_was_checked_is_not_sealed() {
-    let bench = Bench::new(8 << 20, 512, "");
-    let checked = "5".repeat(64);
-    let outcome = bench.order(&image(3 * MIB), &Cancel::new(), &mut Noted::default(), Some(&checked));
-    assert_eq!((outcome.result, outcome.head), (JobResult::Failed, Head::Blank));
-    assert!(outcome.fault.unwrap().to_string().starts_with("the image changed after it was checked"));
+fn an_image_that_is_not_the_one_that_was_meant_is_not_sealed() {
+    let image = image(13 * MIB);
+    // Another byte in the head, the body and the withheld end than in what was checked.
+    for at in [100, 6 * MIB, 13 * MIB - 5] {
+        let mut other = image.clone();
+        other[at] ^= 1;
+        let bench = Bench::new(13 << 20, 512, "");
+        let outcome = bench.run(&other, &How { checked: checked(&image), ..How::default() });
+        assert_eq!((outcome.result, outcome.head), (JobResult::Failed, Head::Blank), "{at}");
+        let told = outcome.fault.unwrap().to_string();
+        assert!(told.starts_with("the image changed after it was checked"), "{at}: {told}");
+        assert!(!bench.could_start_a_pc());
+    }
+    let bench = Bench::new(16 << 20, 512, "");
+    let told = |how: How| {
+        let outcome = bench.run(&image, &how);
+        assert_eq!((outcome.result, outcome.head), (JobResult::Failed, Head::Blank));
+        assert!(!bench.could_start_a_pc());
+        outcome.fault.unwrap().to_string()
+    };
+    let by_sum = Checked { sha256: Some("5".repeat(64)), ..Checked::default() };
+    assert!(
+        told(How { checked: by_sum, ..How::default() }).starts_with("the image changed after it was checked: SHA-256")
+    );
+    let published: Sum = format!("md5:{}", "0".repeat(32)).parse().unwrap();
+    let published = Checked { sums: vec![published], ..Checked::default() };
+    assert!(told(How { checked: published, ..How::default() }).starts_with("the MD5 of the image does not match"));
+    let stream = StreamedImage::new(Box::new(&image[..]), Box::new(|| Err("the line broke".to_owned())));
+    let outcome = bench.on(&["a"], &stream, &How::default()).pop().unwrap();
+    assert_eq!(outcome.fault.unwrap().to_string(), "the line broke");
     assert!(!bench.could_start_a_pc());
 }
 
 #[test]
-fn false_capacity_is_told_by_what_lies_in_the_wrong_place() {
-    let fault = "[[drive.fault]]\nkind = \"wrap\"\ntrue_bytes = 8388608\n";
-    let bench = Bench::new(40 << 20, 512, fault);
-    let outcome = bench.run(&image(24 * MIB), &Cancel::new(), &mut Noted::default());
-    assert_eq!(outcome.result, JobResult::Differs);
-    let causes: Vec<_> = outcome.differences.iter().map(|difference| difference.cause).collect();
-    assert!(causes.contains(&Cause::OtherPlace), "{:?}", outcome.differences);
+fn false_capacity_is_told_with_the_true_size() {
+    let conclusion = |fault: &str, bytes: usize| {
+        let bench = Bench::new(72 << 20, 512, &format!("[[drive.fault]]\n{fault}\n"));
+        let outcome = bench.run(&image(bytes), &How::default());
+        assert_eq!(outcome.result, JobResult::Differs, "{fault}");
+        outcome.conclusion
+    };
+    let claimed_bytes = 72 << 20;
+    // Once round, several times round, and not at a block.
+    for (true_bytes, bytes) in [(16 << 20, 24 * MIB), (8 << 20, 40 * MIB), ((9 << 20) + 512 * 7, 24 * MIB)] {
+        let told = conclusion(&format!("kind = \"wrap\"\ntrue_bytes = {true_bytes}"), bytes);
+        assert_eq!(told, Some(Conclusion::FalseCapacity { true_bytes, claimed_bytes }));
+    }
+    let told = conclusion("kind = \"drop\"\nat = 12582912\nbytes = 99999999", 24 * MIB);
+    assert_eq!(told, Some(Conclusion::FalseCapacity { true_bytes: 12_582_912, claimed_bytes }));
+    // A hole in the middle is something else: there, what was there before is still there.
+    let told = conclusion("kind = \"drop\"\nat = 9437184\nbytes = 2097152", 24 * MIB);
+    assert_eq!(told, Some(Conclusion::DropsWrites));
 }
 
 #[test]
@@ -226,9 +384,11 @@ fn a_drive_that_ends_within_the_image_is_never_verified() {
     let ends = [512, 4096, MIB - 512, MIB, MIB + 512, 2 * MIB, 2 * MIB + 512, 2 * MIB + 8192];
     let near_the_end = [12_288, 8192, 4608, 4096, 2048, 512].map(|before| 3 * MIB - before);
     for true_bytes in ends.into_iter().chain(near_the_end) {
-        let bench = Bench::new(8 << 20, 512, &format!("[[drive.fault]]\nkind = \"wrap\"\ntrue_bytes = {true_bytes}\n"));
-        let outcome = bench.run(&image, &Cancel::new(), &mut Noted::default());
-        assert_ne!(outcome.result, JobResult::Verified, "true size {true_bytes}");
+        let fault = format!("[[drive.fault]]\nkind = \"wrap\"\ntrue_bytes = {true_bytes}\n");
+        for how in [How::default(), How::only_changed()] {
+            let outcome = Bench::new(8 << 20, 512, &fault).run(&image, &how);
+            assert_ne!(outcome.result, JobResult::Verified, "true size {true_bytes}");
+        }
     }
 }
 
@@ -236,48 +396,303 @@ fn a_drive_that_ends_within_the_image_is_never_verified() {
 fn a_seal_that_does_not_read_back_is_taken_off_again() {
     // The head's place keeps zeros while it is blanked, and begins to fail when all but the head is written.
     let fault = "[[drive.fault]]\nkind = \"corrupt\"\nat = 8192\nbytes = 512\nafter_bytes = 4194304\n";
-    let bench = Bench::new(8 << 20, 512, fault);
-    let mut noted = Noted::default();
-    let outcome = bench.run(&image(3 * MIB), &Cancel::new(), &mut noted);
-    assert!(noted.stages.contains(&Stage::Seal));
+    let (bench, how) = (Bench::new(8 << 20, 512, fault), How::default());
+    let outcome = bench.run(&image(3 * MIB), &how);
+    assert!(how.noted.stages().contains(&Stage::Seal));
     assert_eq!(outcome.result, JobResult::Differs);
     assert_eq!(outcome.fault.unwrap().to_string(), "the head does not read back at byte 4096");
     assert!(!bench.could_start_a_pc());
 }
 
-proptest! {
-    #![proptest_config(ProptestConfig { cases: 64, failure_persistence: None, ..ProptestConfig::default() })]
+#[test]
+fn what_fails_only_once_is_tried_again_and_what_fails_always_is_told_with_its_range() {
+    let range = "at = 6000000\nbytes = 3000\n";
+    let told = |fault: &str| {
+        let (bench, how) = (Bench::new(16 << 20, 512, &format!("[[drive.fault]]\n{fault}\n{range}")), How::default());
+        let outcome = bench.run(&image(9 * MIB), &how);
+        let retried = how.noted.has(|event| matches!(event, Event::Retried { .. }));
+        let fault = outcome.fault.map(|fault| pyrotyp_core::chain(&fault)).unwrap_or_default();
+        let causes: Vec<_> = outcome.differences.iter().map(|one| (one.offset, one.bytes, one.cause)).collect();
+        (outcome.result, retried, outcome.read_again, fault, causes)
+    };
+    let none = String::new();
+    assert_eq!(told("kind = \"write-error\"\ntimes = 1"), (JobResult::Verified, true, 0, none.clone(), vec![]));
+    assert_eq!(told("kind = \"read-error\"\ntimes = 1"), (JobResult::Verified, false, 1, none, vec![]));
+    let (result, _, _, fault, _) = told("kind = \"write-error\"");
+    assert_eq!(result, JobResult::Failed);
+    assert_eq!(fault, "the drive does not take bytes 5996544 to 6004735: Input/output error");
+    let (result, _, _, _, causes) = told("kind = \"read-error\"");
+    assert_eq!((result, causes), (JobResult::Differs, vec![(5_963_776, 65_536, Cause::Unreadable)]));
+}
 
-    /// Whatever is wrong with a drive: verified and equal, or not verified and no PC starts.
+#[test]
+fn a_drive_that_does_not_answer_is_told_of() {
+    let bench =
+        Bench::new(16 << 20, 512, "[[drive.fault]]\nkind = \"stall\"\nafter_bytes = 5000000\nmilliseconds = 700\n");
+    let how = How { stall_after: Duration::from_millis(100), ..How::default() };
+    assert_eq!(bench.run(&image(9 * MIB), &how).result, JobResult::Verified);
+    assert!(how.noted.has(|event| matches!(event, Event::Stalled { .. })));
+}
+
+#[test]
+fn only_what_differs_is_written() {
+    let (image, bench) = (image(13 * MIB), Bench::new(16 << 20, 512, ""));
+    bench.run(&image, &How::default());
+    let modified = || fs::metadata(bench.folder.path().join("a.img")).unwrap().modified().unwrap();
+    let before = modified();
+    let how = How::only_changed();
+    let outcome = bench.run(&image, &how);
+    assert_eq!((outcome.result, outcome.head, outcome.written_bytes), (JobResult::Verified, Head::Sealed, 0));
+    assert_eq!(modified(), before, "not a byte was written");
+    assert!(!how.noted.stages().contains(&Stage::ReadBack), "all of it was read already");
+
+    bench.alter(6 * MIB + 5, b"holiday");
+    bench.alter(9 * MIB - 5, b"across two pieces");
+    let outcome = bench.run(&image, &How::only_changed());
+    assert_eq!((outcome.result, outcome.written_bytes), (JobResult::Verified, 3 * (64 << 10)));
+    assert!(bench.drive().starts_with(&image));
+    // What differs in the head alone, or is left over at the drive's end, is mended as well; until then nothing starts.
+    for at in [10, 16 * MIB - 9] {
+        bench.alter(at, b"!");
+        let how = How { noted: How::stopped_at(Stage::ReadBack).noted, ..How::only_changed() };
+        let outcome = bench.run(&image, &how);
+        assert_eq!((outcome.result, outcome.written_bytes), (JobResult::Verified, 0));
+        assert!(bench.drive().starts_with(&image) && bench.drive()[16 * MIB - 9] == 0);
+    }
+}
+
+#[test]
+fn a_job_goes_on_only_with_what_the_drive_really_holds_and_the_same_image() {
+    let image = image(30 * MIB);
+    let stopped = || {
+        let bench = Bench::new(40 << 20, 512, "");
+        let outcome = bench.run(&image, &How::stopped_after(12 * MIB as u64));
+        assert_eq!((outcome.result, outcome.head), (JobResult::Stopped, Head::Blank));
+        bench
+    };
+    let go_on = |bench: &Bench, image: &Vec<u8>, checked: Checked| {
+        let how = How { checked, ..How::go_on() };
+        let outcome = bench.run(image, &how);
+        let events = how.noted.events.lock().unwrap();
+        let told = events.iter().find_map(|(_, event)| match event {
+            Event::GoingOn { from } => Some(format!("from {}", from >> 20)),
+            Event::StartsOver { why } => Some(why.clone()),
+            _ => None,
+        });
+        let wrote = outcome.written_bytes >> 20;
+        (
+            outcome.result,
+            wrote,
+            told.unwrap_or_default(),
+            outcome.fault.map(|fault| fault.to_string()).unwrap_or_default(),
+        )
+    };
+    for known in [Checked::default(), checked(&image)] {
+        let bench = stopped();
+        let (result, wrote, told, fault) = go_on(&bench, &image, known);
+        assert_eq!((result, fault.as_str()), (JobResult::Verified, ""), "{told}");
+        assert!(told.starts_with("from ") && wrote <= 18, "{told}, wrote {wrote}");
+        assert!(bench.drive().starts_with(&image));
+    }
+    // What was flushed is not there any more: the first block that is missing is where it goes on.
+    let bench = stopped();
+    bench.alter(9 * MIB, b"somebody else was here");
+    let (result, _, told, _) = go_on(&bench, &image, Checked::default());
+    assert_eq!((result, told.as_str()), (JobResult::Verified, "from 8"));
+    assert!(bench.drive().starts_with(&image));
+    // Another image; notes about another drive; none.
+    let mut other = image.clone();
+    other[2 * MIB] ^= 1;
+    for known in [Checked::default(), checked(&other)] {
+        let bench = stopped();
+        let before = bench.drive();
+        let (result, _, _, fault) = go_on(&bench, &other, known);
+        assert_eq!(result, JobResult::Refused);
+        assert_eq!(fault, "this is not the image with which the job began: it differs at byte 0 or behind it");
+        assert!(!bench.could_start_a_pc());
+        assert_eq!(bench.drive()[MIB..], before[MIB..], "nothing but the blank ends was written");
+    }
+    let bench = stopped();
+    fs::remove_file(bench.notes()).unwrap();
+    let (result, wrote, told, _) = go_on(&bench, &image, Checked::default());
+    assert_eq!((result, wrote, told.as_str()), (JobResult::Verified, 29, "no job on this drive has stopped half-way"));
+}
+
+/// A line that can be asked for any place, and counts what it sent.
+struct Line<'a> {
+    image: &'a [u8],
+    sent: AtomicUsize,
+    breaks_at: usize,
+}
+
+struct Sending<'a> {
+    line: &'a Line<'a>,
+    at: usize,
+}
+
+impl Read for Sending<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        if self.at >= self.line.breaks_at {
+            return Err(io::Error::other("the line broke"));
+        }
+        let count = (&self.line.image[self.at..]).read(into)?;
+        self.at += count;
+        self.line.sent.fetch_add(count, Ordering::Relaxed);
+        Ok(count)
+    }
+}
+
+impl Supply for Line<'_> {
+    fn bytes(&self) -> Option<u64> {
+        Some(self.image.len() as u64)
+    }
+    fn access(&self) -> Access {
+        Access::Costly
+    }
+    fn open(&self, at: u64) -> io::Result<Box<dyn Read + Send + '_>> {
+        Ok(Box::new(Sending { line: self, at: at as usize }))
+    }
+    fn kept(&self) -> Option<&dyn ReadAt> {
+        None
+    }
+    fn prove(&self) -> Result<(), String> {
+        Ok(())
+    }
+}
+
+#[test]
+fn a_line_that_breaks_is_gone_on_with_and_what_the_drive_has_is_hashed_from_there() {
+    let (image, bench) = (image(30 * MIB), Bench::new(40 << 20, 512, ""));
+    let line = |breaks_at| Line { image: &image, sent: AtomicUsize::new(0), breaks_at };
+    let sum: Sum = format!("sha256:{}", sha256(&image)).parse().unwrap();
+    let known = || Checked { sums: vec![sum.clone()], ..Checked::default() };
+    let first = bench.on(&["a"], &line(22 * MIB), &How { checked: known(), ..How::default() }).pop().unwrap();
+    assert_eq!((first.result, first.head), (JobResult::Failed, Head::Blank));
+    let line = line(usize::MAX);
+    let outcome = bench.on(&["a"], &line, &How { checked: known(), ..How::go_on() }).pop().unwrap();
+    assert_eq!(outcome.result, JobResult::Verified, "{:?}", outcome.fault);
+    assert!(line.sent.load(Ordering::Relaxed) <= 22 * MIB, "the head, and what was missing");
+    assert!(bench.drive().starts_with(&image));
+}
+
+fn sha256(bytes: &[u8]) -> String {
+    use pyrotyp_core::digest::{Algorithm, Hashers};
+    let mut hashers = Hashers::new([Algorithm::Sha256]);
+    hashers.update(bytes);
+    hashers.finish().pop().unwrap().hex
+}
+
+/// Further drives beside `a`, each with its fault.
+fn others(bytes: u64, faults: &[(&str, &str)]) -> String {
+    let drive = |(name, fault): &(&str, &str)| {
+        format!(
+            "[[drive]]\nname = \"{name}\"\nserial = \"KP-778{name}\"\nbytes = {bytes}\nbus = \"usb\"\n\
+             removable = true\n[[drive.fault]]\n{fault}\n"
+        )
+    };
+    faults.iter().map(drive).collect()
+}
+
+#[test]
+fn of_several_drives_each_ends_as_it_deserves() {
+    let corrupt = "kind = \"corrupt\"\nat = 20000000\nbytes = 1000";
+    let faults = [("b", "kind = \"unplug\"\nafter_bytes = 9000000"), ("c", corrupt)];
+    let (image, bench) = (image(38 * MIB), Bench::new(40 << 20, 512, &others(40 << 20, &faults)));
+    let outcomes = bench.on(&["a", "b", "c"], &KeptImage(&image), &How::default());
+    let results: Vec<_> = outcomes.iter().map(|outcome| outcome.result).collect();
+    assert_eq!(results, [JobResult::Verified, JobResult::Failed, JobResult::Differs]);
+    assert_eq!(JobResult::of_all(results), JobResult::Differs);
+    assert!(bench.drive().starts_with(&image));
+}
+
+#[test]
+fn a_slow_drive_is_left_behind_and_ends_well_by_itself() {
+    let slow = [("b", "kind = \"slow\"\nbytes_per_second = 16000000")];
+    let (image, bench) = (image(84 * MIB), Bench::new(90 << 20, 512, &others(90 << 20, &slow)));
+    let how = How { read_back: ReadBack::Skip, ..How::default() };
+    let outcomes = bench.on(&["a", "b"], &KeptImage(&image), &how);
+    assert!(outcomes.iter().all(|outcome| outcome.result == JobResult::Written));
+    assert!(fs::read(bench.folder.path().join("b.img")).unwrap().starts_with(&image));
+    let events = how.noted.events.lock().unwrap();
+    let left: Vec<_> =
+        events.iter().filter(|(_, event)| *event == Event::LeftBehind).map(|(drive, _)| *drive).collect();
+    assert_eq!(left, [1], "the slow one alone goes on by itself");
+    let place = |drive, wanted: Event| events.iter().position(|found| *found == (drive, wanted.clone())).unwrap();
+    assert!(place(0, Event::Ended { stage: Stage::Release }) < place(1, Event::Ended { stage: Stage::Body }));
+}
+
+#[test]
+fn a_comparison_tells_a_computers_own_notes_from_damage() {
+    let image = pyrotyp_sample::cafe::desktop().build();
+    let inspection = inspect(&image).unwrap();
+    let esp = inspection.esps.iter().find(|esp| esp.partition.is_some()).unwrap().start as usize;
+    let bench = Bench::new(40 << 20, 512, "");
+    bench.run(&image, &How::default());
+    let compared = || {
+        let tray = bench.tray();
+        let drive = pyrotyp_core::drive::Platform::open(&tray, &choose(&tray, "a").unwrap().drive).unwrap();
+        let compared = job::compare(&image, &inspection, &*drive, &Cancel::new(), &Noted::default()).unwrap();
+        (compared.result, compared.conclusion)
+    };
+    assert_eq!(compared(), (JobResult::Verified, None));
+    bench.alter(esp + 37, &[1]);
+    assert_eq!(compared(), (JobResult::Differs, Some(Conclusion::LookedAt)));
+    bench.alter(8 * MIB, b"somebody's holiday pictures");
+    assert_eq!(compared().1, Some(Conclusion::ChangedLater));
+    fs::write(bench.folder.path().join("a.img"), pyrotyp_sample::noise(40 * MIB, 9)).unwrap();
+    assert_eq!(compared().1, Some(Conclusion::OtherContent));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever is wrong with a drive, whenever it is stopped, pulled out or gone on with: verified and equal, or not verified
+    /// and no PC starts.
     #[test]
     fn a_job_is_verified_and_equal_or_starts_no_pc(
         bytes in 1usize..9 * MIB,
         kinds in proptest::collection::vec((0u8..6, 0u64..9 << 20, 1u64..200_000), 0..3),
+        is_volatile: bool,
+        stops in proptest::collection::vec((0u64..9 << 20, any::<bool>(), any::<bool>()), 0..3),
+        is_known: bool,
     ) {
         let mut faults = String::new();
         for (kind, at, length) in kinds {
             let range = format!("at = {at}\nbytes = {length}\n");
             faults.push_str("[[drive.fault]]\n");
             faults.push_str(&match kind {
-                0 => format!("kind = \"write-error\"\n{range}"),
-                1 => format!("kind = \"read-error\"\n{range}"),
+                0 => format!("kind = \"write-error\"\n{range}times = {}\n", length % 9),
+                1 => format!("kind = \"read-error\"\n{range}times = {}\n", length % 9),
                 2 => format!("kind = \"corrupt\"\n{range}"),
                 3 => format!("kind = \"drop\"\n{range}"),
                 4 => format!("kind = \"unplug\"\nafter_bytes = {at}\n"),
                 _ => format!("kind = \"wrap\"\ntrue_bytes = {}\n", (at / 512).max(1) * 512),
             });
         }
-        let bench = Bench::new(9 << 20, 512, &faults);
+        let spec = format!("volatile_cache = {is_volatile}\n{faults}");
+        let bench = Bench::new(9 << 20, 512, &spec);
         let image = image(bytes);
-        let outcome = bench.run(&image, &Cancel::new(), &mut Noted::default());
-        match (outcome.result, outcome.head) {
-            (JobResult::Verified, Head::Sealed) => prop_assert!(bench.drive().starts_with(&image)),
-            (JobResult::Verified, head) => prop_assert!(false, "verified with a head that is {:?}", head),
-            // A drive that wraps or drops says one thing and holds another, so its file may not be blank.
-            (_, Head::Blank) if !faults.contains("wrap") && !faults.contains("drop") => {
-                prop_assert!(!bench.could_start_a_pc());
+        let known = || if is_known { checked(&image) } else { Checked::default() };
+        // Stopped after so much, some times; then to the end. Each time anew, going on, or writing only what differs.
+        let last = [(u64::MAX, true, false)];
+        for (after, goes_on, only_changed) in stops.into_iter().chain(last) {
+            let how = How {
+                checked: known(),
+                start: if goes_on { Start::GoOn } else { Start::Over },
+                writing: if only_changed { Writing::OnlyChanged } else { Writing::Everything },
+                ..How::stopped_after(after)
+            };
+            let outcome = bench.run(&image, &how);
+            match (outcome.result, outcome.head) {
+                (JobResult::Verified, Head::Sealed) => prop_assert!(bench.drive().starts_with(&image)),
+                (JobResult::Verified, head) => prop_assert!(false, "verified with a head that is {:?}", head),
+                // A drive that wraps or drops says one thing and holds another, so its file may not be blank.
+                (_, Head::Blank) if !faults.contains("wrap") && !faults.contains("drop") => {
+                    prop_assert!(!bench.could_start_a_pc());
+                }
+                (_, head) => prop_assert!(head != Head::Sealed),
             }
-            (_, head) => prop_assert!(head != Head::Sealed),
+            prop_assert!(!matches!(outcome.fault, Some(JobFault::Image(_))), "{:?}", outcome.fault);
         }
     }
 }

@@ -6,7 +6,9 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{self, CheckError, Embedded, Expected, FileList, Given, Over, Published, Report, Sum};
+use pyrotyp_core::digest::{
+    self, CheckError, Embedded, Expected, FileList, Given, Over, Published, Purpose, Report, Sum,
+};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{Identity, Shelf};
 use pyrotyp_core::signature::{self, KEYS_BYTES_MOST, Key, Remembered, Vouched};
@@ -41,12 +43,14 @@ pub struct Known<'a> {
     pub keys: &'a [Key],
     /// Checksums of these very bytes, computed on the way here.
     pub sums: Option<&'a [Sum]>,
+    /// What it is checked for.
+    pub purpose: Purpose,
 }
 
 impl<'a> Known<'a> {
     /// What a person gives, and no more.
     pub fn of(against: &'a Against) -> Self {
-        Self { against, expected: &[], keys: &[], sums: None }
+        Self { against, expected: &[], keys: &[], sums: None, purpose: Purpose::Look }
     }
 }
 
@@ -108,7 +112,7 @@ pub fn examine(
     }
     let mut progress = Progress::of_check("check", Some(image.file.size()), common);
     let done = &mut |done| progress.checked(done);
-    let found = digest::check(&*image.file, &published, embedded.as_ref(), cancel, done)?;
+    let found = digest::check(&*image.file, &published, embedded.as_ref(), known.purpose, cancel, done)?;
     progress.finish();
     Ok(Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found })
 }

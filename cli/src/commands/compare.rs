@@ -7,8 +7,8 @@ use pyrotyp_core::job::{self, JobFault, JobResult};
 
 use super::{choose_drive, fit_to_write, on_shelf_or_file, open_image, platform};
 use crate::asked::Common;
-use crate::exit::{Exit, Failure, chain};
-use crate::show::progress::Progress;
+use crate::exit::{Exit, Failure, chain, of_image};
+use crate::show::job_progress::JobProgress;
 use crate::show::{json, text};
 use crate::{put, say};
 
@@ -25,16 +25,18 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
     }
     let drive = platform.open(&choice.drive)?;
     let content = image.content(path, choice.drive.bytes, common, cancel)?;
-    let mut progress = Progress::of_job(common, false);
-    let compared = job::compare(content.bytes(), &image.inspection, &*drive, cancel, &mut progress);
+    let progress = JobProgress::new(common, &[choice.drive.tag.as_str()], false);
+    let compared = job::compare(content.bytes(), &image.inspection, &*drive, cancel, &progress);
     progress.finish();
     let compared = compared.map_err(|fault| {
-        let exit = match fault {
+        let exit = match &fault {
             JobFault::Stopped { .. } => Exit::Stopped,
-            JobFault::ImageRead { .. } | JobFault::ImageShrunk { .. } => Exit::Image,
+            JobFault::Image(fault) => of_image(fault),
             _ => Exit::Differs,
         };
-        Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), fault.next_step())
+        // Nothing was written that could be gone on with.
+        let next = if exit == Exit::Stopped { "run the same command again" } else { fault.next_step() };
+        Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), next)
     })?;
     put(&if common.json { json::compare(&compared) } else { text::compared(&choice.drive, path, &compared, common) })?;
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })

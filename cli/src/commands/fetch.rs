@@ -107,7 +107,8 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     progress.finish();
     let sums = sums?;
     let image = open_image_called(part.path(), &target)?;
-    let known = Known { against: &asked.against, expected: &source.expected, keys: &source.keys, sums: Some(&sums) };
+    let known =
+        Known { expected: &source.expected, keys: &source.keys, sums: Some(&sums), ..Known::of(&asked.against) };
     let report = check::examine(&target, &image, &known, Depth::Everything, common, cancel)?;
     let report = if report.sums.is_empty() { Report { sums, ..report } } else { report };
     if let Some(failure) = check::refusal(&target, &report).or_else(|| other_signer(&source, &report)) {

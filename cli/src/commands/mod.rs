@@ -8,8 +8,10 @@ pub mod demo;
 pub mod drives;
 pub mod fetch;
 pub mod inspect;
+pub mod job;
 pub mod settings;
 pub mod shelf;
+pub mod stream;
 pub mod write;
 
 use std::io;
@@ -72,6 +74,11 @@ impl Content {
 }
 
 impl OpenedImage {
+    /// Length of the file.
+    pub fn bytes(&self) -> u64 {
+        self.file.size()
+    }
+
     /// The optical volume of an image that is not packed.
     pub fn plain_volume(&self) -> Option<&image::iso9660::Volume> {
         self.inspection.volume.as_ref().filter(|_| self.inspection.container.is_none())

@@ -4,7 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
-use pyrotyp_core::digest::{self, CheckError, Given, Over, Report, Sum};
+use pyrotyp_core::digest::{self, CheckError, Given, Over, Purpose, Report, Sum};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::{Cancel, Finding, human_bytes, ledger};
@@ -236,7 +236,8 @@ fn verify_one(path: &Path, item: &Item, common: &Common, cancel: &Cancel) -> Res
     let image = open_image_called(path, path)?;
     let published = digest::published(path, &Given::default())?;
     let mut progress = Progress::of_check("verify", Some(image.file.size()), common);
-    let found = digest::check(&*image.file, &published, None, cancel, &mut |done| progress.checked(done));
+    let found =
+        digest::check(&*image.file, &published, None, Purpose::Look, cancel, &mut |done| progress.checked(done));
     progress.finish();
     let found = found.map_err(|error: CheckError| Failure::from(error))?;
     let differs =

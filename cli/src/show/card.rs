@@ -6,6 +6,7 @@ use std::path::Path;
 use pyrotyp_core::digest::{Proof, Report};
 use pyrotyp_core::drive::{Bus, Drive};
 use pyrotyp_core::image::Inspection;
+use pyrotyp_core::job::ReadBack;
 use pyrotyp_core::{Finding, human_bytes};
 
 use super::style::{CARE, NAME, of_level};
@@ -23,40 +24,51 @@ const A_FEW_SECONDS: f64 = 5.0;
 pub fn card(
     path: &Path,
     inspection: &Inspection,
-    sums: Option<&Report>,
-    drive: &Drive,
-    findings: &[Finding],
-    read_back: bool,
+    checksum: &str,
+    drives: &[(&Drive, Vec<Finding>)],
+    read_back: ReadBack,
 ) -> String {
     let mut rows: Vec<(&str, String)> = vec![("image", path.display().to_string())];
     rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
-    rows.extend([
-        ("", inspected::boots_line(inspection)),
-        ("checksum", checksum_words(sums)),
-        ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
-        ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
-    ]);
-    let lost = findings.iter().find(|finding| finding.id == "has-data");
-    let lost = lost
-        .map_or("nothing that is known here".to_owned(), |finding| format!("everything on it; it {}", finding.text));
-    rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
-    rows.extend(
-        expected_time(drive, inspection.needs_bytes.max(inspection.bytes), read_back).map(|time| ("time", time)),
-    );
-    for finding in findings.iter().filter(|finding| finding.id != "has-data") {
-        let style = of_level(finding.level);
-        rows.push(("note", format!("{style}{}{style:#}: {}", finding.id, finding.text)));
+    rows.extend([("", inspected::boots_line(inspection)), ("checksum", checksum.to_owned())]);
+    for (drive, findings) in drives {
+        rows.extend([
+            ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
+            ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
+        ]);
+        let lost = findings.iter().find(|finding| finding.id == "has-data");
+        let lost = lost.map_or("nothing that is known here".to_owned(), |finding| {
+            format!("everything on it; it {}", finding.text)
+        });
+        rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
+        rows.extend(findings.iter().filter(|finding| finding.id != "has-data").map(note));
     }
+    let bytes = inspection.needs_bytes.max(inspection.bytes);
+    let times = drives.iter().filter_map(|(drive, _)| expected_time(drive, bytes, read_back));
+    rows.extend(times.max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, words)| ("time", words)));
+    rows.extend(inspection.findings.iter().map(note));
     let mut out = String::from("\n");
     for (name, value) in rows {
         // Writing to a string never fails.
         let _ = writeln!(out, "  {name:<10}{value}");
     }
-    let _ = write!(out, "\nTo erase this drive and write the image, type its tag; Enter alone leaves it as it is: ");
+    let what = if drives.len() > 1 {
+        "these drives and write the image, type their tags"
+    } else {
+        "this drive and write the image, type its tag"
+    };
+    let (it, stays) = if drives.len() > 1 { ("them", "they are") } else { ("it", "it is") };
+    let _ = write!(out, "\nTo erase {what}; Enter alone leaves {it} as {stays}: ");
     out
 }
 
-fn checksum_words(report: Option<&Report>) -> String {
+fn note(finding: &Finding) -> (&'static str, String) {
+    let style = of_level(finding.level);
+    ("note", format!("{style}{}{style:#}: {}", finding.id, finding.text))
+}
+
+/// What is proven of the image before it is written.
+pub fn checksum_words(report: Option<&Report>) -> String {
     let none = format!("{CARE}not compared with any published one{CARE:#}");
     let Some(report) = report else { return none };
     let words = report.checked.iter();
@@ -79,14 +91,17 @@ fn checksum_words(report: Option<&Report>) -> String {
     }
 }
 
-/// A first guess, from the link and what sticks usually take; the truth shows once it runs.
-fn expected_time(drive: &Drive, bytes: u64, read_back: bool) -> Option<String> {
+/// A first guess, from the link and what sticks usually take, in seconds and in words; the truth shows once it runs.
+fn expected_time(drive: &Drive, bytes: u64, read_back: ReadBack) -> Option<(f64, String)> {
+    let is_read = read_back == ReadBack::Whole;
     let link = u64::from(drive.link_mbps?).checked_mul(BYTES_PER_MEGABIT)?;
     let write = if drive.bus == Bus::Usb { link.min(STICK_BYTES_PER_SECOND) } else { link };
-    let seconds = bytes as f64 / write.max(1) as f64 + if read_back { bytes as f64 / link.max(1) as f64 } else { 0.0 };
-    let part = if read_back { "with reading back" } else { "without reading back" };
-    if seconds < A_FEW_SECONDS {
-        return Some(format!("a few seconds, {part}"));
-    }
-    Some(format!("about {} or more, {part}, as far as the link tells", text::duration(seconds)))
+    let seconds = bytes as f64 / write.max(1) as f64 + if is_read { bytes as f64 / link.max(1) as f64 } else { 0.0 };
+    let part = if is_read { "with reading back" } else { "without reading back" };
+    let words = if seconds < A_FEW_SECONDS {
+        format!("a few seconds, {part}")
+    } else {
+        format!("about {} or more, {part}, as far as the link tells", text::duration(seconds))
+    };
+    Some((seconds, words))
 }

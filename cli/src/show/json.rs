@@ -8,7 +8,7 @@ use pyrotyp_core::digest::{EmbeddedReport, FileList, PiecesReport, Proof, Report
 use pyrotyp_core::drive::{Bus, Drive, Role, Volume};
 use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
-use pyrotyp_core::job::{Comparison, Difference, JobResult};
+use pyrotyp_core::job::{Comparison, Conclusion, Difference, JobResult};
 use pyrotyp_core::ledger::Record;
 use pyrotyp_core::shelf::Item;
 use pyrotyp_core::signature::{Scheme, Vouched};
@@ -443,6 +443,8 @@ pub fn write(record: &Record) -> String {
 struct CompareDoc<'a> {
     result: JobResult,
     bytes: u64,
+    conclusion: Option<Conclusion>,
+    read_again: u64,
     differences: &'a [Difference],
     more_differences: u64,
 }
@@ -452,6 +454,8 @@ pub fn compare(compared: &Comparison) -> String {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,
+        conclusion: compared.conclusion,
+        read_again: compared.read_again,
         differences: &compared.differences,
         more_differences: compared.more_differences,
     })

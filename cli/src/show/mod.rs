@@ -4,6 +4,7 @@ pub mod card;
 pub mod checked;
 pub mod content;
 pub mod inspected;
+pub mod job_progress;
 pub mod json;
 pub mod progress;
 pub mod shelved;

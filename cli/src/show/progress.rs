@@ -7,25 +7,22 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pyrotyp_core::fetch::{Listener, News};
 use pyrotyp_core::human_bytes;
-use pyrotyp_core::job::{Stage, Watcher};
 
 use super::text::duration;
 use crate::asked::Common;
 use crate::say;
 
 /// Plain lines come no more often than this.
-const PLAIN_EVERY: Duration = Duration::from_secs(5);
+pub const PLAIN_EVERY: Duration = Duration::from_secs(5);
 /// Speed is what was moved in this last stretch.
 const WINDOW: Duration = Duration::from_secs(8);
 /// No time left is told before this much of a stage has gone by.
 const MEANINGFUL_AFTER: Duration = Duration::from_secs(3);
 
-/// Follows a job or a check.
+/// Follows a check or a fetch.
 pub struct Progress {
     common: Common,
     bar: Option<ProgressBar>,
-    /// Whether a read-back follows the body.
-    read_back: bool,
     name: &'static str,
     total: u64,
     pace: Pace,
@@ -33,18 +30,30 @@ pub struct Progress {
 }
 
 /// What was moved lately.
-struct Pace {
+pub struct Pace {
     began: Instant,
     marks: VecDeque<(Instant, u64)>,
 }
 
 impl Pace {
-    fn new() -> Self {
+    /// Of something that begins now.
+    pub fn new() -> Self {
         let began = Instant::now();
         Self { began, marks: VecDeque::from([(began, 0)]) }
     }
 
-    fn mark(&mut self, now: Instant, done: u64) {
+    /// How long it has been going on.
+    pub fn elapsed(&self) -> Duration {
+        self.began.elapsed()
+    }
+
+    /// How much was moved so far.
+    pub fn done(&self) -> u64 {
+        self.marks.back().map_or(0, |(_, done)| *done)
+    }
+
+    /// So much was moved by now.
+    pub fn mark(&mut self, now: Instant, done: u64) {
         self.marks.push_back((now, done));
         while self.marks.len() > 2 && self.marks.front().is_some_and(|(at, _)| now - *at > WINDOW) {
             self.marks.pop_front();
@@ -52,40 +61,39 @@ impl Pace {
     }
 
     /// Bytes a second in the window.
-    fn rate(&self) -> Option<f64> {
+    pub fn rate(&self) -> Option<f64> {
         let ((first_at, first), (last_at, last)) = (self.marks.front()?, self.marks.back()?);
         let seconds = (*last_at - *first_at).as_secs_f64();
         (seconds > 0.05 && last > first).then(|| (last - first) as f64 / seconds)
     }
 }
 
+/// How a line that moves looks.
+pub fn style() -> ProgressStyle {
+    let style = ProgressStyle::with_template("  {prefix:<10} {wide_bar:.green/dim} {msg}  ");
+    style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·")
+}
+
 impl Progress {
-    fn new(common: &Common, read_back: bool) -> Self {
+    fn new(common: &Common) -> Self {
         let moving = io::stderr().is_terminal() && !common.quiet;
         let bar = moving.then(|| {
             let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::stderr_with_hz(10));
-            let style = ProgressStyle::with_template("  {prefix:<10} {wide_bar:.green/dim} {msg}  ");
-            bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·"));
-            bar
+            bar.with_style(style())
         });
-        Self { common: common.clone(), bar, read_back, name: "", total: 0, pace: Pace::new(), said: Instant::now() }
-    }
-
-    /// For a job; `read_back` says whether the body will be read back.
-    pub fn of_job(common: &Common, read_back: bool) -> Self {
-        Self::new(common, read_back)
+        Self { common: common.clone(), bar, name: "", total: 0, pace: Pace::new(), said: Instant::now() }
     }
 
     /// For reading an image of `bytes` bytes before the job; `None` if nobody knows how many.
     pub fn of_check(name: &'static str, bytes: Option<u64>, common: &Common) -> Self {
-        let mut progress = Self::new(common, false);
+        let mut progress = Self::new(common);
         progress.start(name, bytes.unwrap_or(0));
         progress
     }
 
     /// For a fetch.
     pub fn of_fetch(common: &Common) -> Self {
-        let mut progress = Self::new(common, false);
+        let mut progress = Self::new(common);
         progress.start("fetch", 0);
         progress
     }
@@ -107,7 +115,7 @@ impl Progress {
 
     /// So much was read.
     pub fn checked(&mut self, done: u64) {
-        self.to(done, 0);
+        self.to(done);
     }
 
     /// Clears the line.
@@ -127,8 +135,7 @@ impl Progress {
         }
     }
 
-    /// `after` bytes of other stages follow this one.
-    fn to(&mut self, done: u64, after: u64) {
+    fn to(&mut self, done: u64) {
         let now = Instant::now();
         self.pace.mark(now, done);
         let due = now - self.said >= PLAIN_EVERY;
@@ -142,7 +149,7 @@ impl Progress {
         if let Some(rate) = self.pace.rate() {
             message.push_str(&format!("  {}/s", human_bytes(rate as u64)));
             if now - self.pace.began >= MEANINGFUL_AFTER && self.total > 0 {
-                let left = (self.total.saturating_sub(done) + after) as f64 / rate;
+                let left = self.total.saturating_sub(done) as f64 / rate;
                 message.push_str(&format!("  about {} left", duration(left.max(1.0))));
             }
         }
@@ -179,7 +186,7 @@ impl Listener for Progress {
             self.pace.marks.push_back((Instant::now(), done));
         }
         if done > 0 {
-            self.to(done, 0);
+            self.to(done);
         }
     }
 
@@ -197,39 +204,6 @@ impl Listener for Progress {
             }
             News::Dropped { address, fault } => self.remark(&format!("{} is left out: {fault}", place(address))),
             News::StartedOver { why } => self.remark(&format!("starting over: {why}")),
-            _ => {}
-        }
-    }
-}
-
-fn name_of(stage: Stage) -> &'static str {
-    match stage {
-        Stage::Claim => "claim",
-        Stage::Blank => "blank",
-        Stage::Body => "write",
-        Stage::ReadBack => "read back",
-        Stage::Seal => "seal",
-        Stage::Release => "release",
-    }
-}
-
-impl Watcher for Progress {
-    fn began(&mut self, stage: Stage, bytes: u64) {
-        self.start(name_of(stage), bytes);
-    }
-
-    fn moved(&mut self, stage: Stage, done: u64) {
-        let after = if stage == Stage::Body && self.read_back { self.total } else { 0 };
-        self.to(done, after);
-    }
-
-    fn ended(&mut self, stage: Stage) {
-        let telling = matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal);
-        let took = self.pace.began.elapsed().as_secs_f64();
-        let line = format!("{}: {} in {}\n", self.name, human_bytes(self.total), duration(took));
-        match &self.bar {
-            Some(bar) if telling => bar.suspend(|| say(&self.common, &format!("  {line}"))),
-            None if telling => say(&self.common, &line),
             _ => {}
         }
     }

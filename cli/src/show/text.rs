@@ -6,7 +6,7 @@ use std::path::Path;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::human_bytes;
 use pyrotyp_core::image::Inspection;
-use pyrotyp_core::job::{Comparison, Difference, Head, JobResult, Outcome, Stage};
+use pyrotyp_core::job::{Comparison, Conclusion, Difference, Head, JobResult, Outcome, Stage};
 
 use super::style::{BAD, CARE, FAINT, GOOD};
 use crate::asked::Common;
@@ -30,9 +30,17 @@ pub fn compared(drive: &Drive, path: &Path, compared: &Comparison, common: &Comm
         );
     }
     let mut out = format!("{BAD}differs{BAD:#}: drive {} ({name}) does not hold {file}\n", drive.tag);
+    if let Some(conclusion) = compared.conclusion {
+        add!(out, "  {CARE}{conclusion}{CARE:#}\n");
+    }
     out.push_str(&differences(&compared.differences, compared.more_differences));
-    if !common.quiet {
-        add!(out, "  next: write it again: pyrotyp write {file} --to {}\n", drive.tag);
+    if !common.quiet
+        && let Some(conclusion) = compared.conclusion
+    {
+        add!(out, "  next: {}\n", conclusion.next_step());
+        if matches!(conclusion, Conclusion::ChangedLater | Conclusion::LookedAt) {
+            add!(out, "        pyrotyp write {file} --to {} --only-changed\n", drive.tag);
+        }
     }
     out
 }
@@ -73,7 +81,9 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
             )
         }
         JobResult::Differs => {
-            let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}) does not keep what is written to it\n");
+            let what =
+                outcome.conclusion.map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
+            let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}): {what}\n");
             out.push_str(&differences(&outcome.differences, outcome.more_differences));
             out
         }
@@ -87,13 +97,35 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
         stage.map_or(0.0, |stage| stage.seconds)
     };
     let took: f64 = outcome.stages.iter().map(|stage| stage.seconds).sum();
-    let moved = outcome.stages.iter().filter(|stage| matches!(stage.name, Stage::Body | Stage::Seal));
-    add!(out, "  {} in {}", human_bytes(moved.map(|stage| stage.bytes).sum()), duration(took));
-    add!(out, ": writing {}", duration(seconds(Stage::Body)));
-    if outcome.result == JobResult::Verified {
+    let body = outcome.stages.iter().find(|stage| stage.name == Stage::Body).map_or(0, |stage| stage.bytes);
+    let has_sealed = outcome.stages.iter().any(|stage| stage.name == Stage::Seal);
+    add!(out, "  {} in {}", human_bytes(outcome.image_bytes.unwrap_or(body)), duration(took));
+    if outcome.kept_bytes > 0 {
+        add!(
+            out,
+            ": writing the {} that were missing {}",
+            human_bytes(outcome.written_bytes),
+            duration(seconds(Stage::Body))
+        );
+    } else if outcome.written_bytes < body {
+        let written = match (outcome.written_bytes, has_sealed) {
+            (0, false) => "nothing: it held all of it already".to_owned(),
+            (0, true) => "the head alone".to_owned(),
+            (some, _) => format!("{} of it", human_bytes(some)),
+        };
+        add!(out, ": reading and comparing {}, written was {written}", duration(seconds(Stage::Body)));
+    } else {
+        add!(out, ": writing {}", duration(seconds(Stage::Body)));
+    }
+    if outcome.result == JobResult::Verified && has_sealed {
         add!(out, ", reading back {}", duration(seconds(Stage::ReadBack)));
     }
     out.push('\n');
+    if outcome.read_again > 0 {
+        let blocks =
+            if outcome.read_again == 1 { "1 block".to_owned() } else { format!("{} blocks", outcome.read_again) };
+        add!(out, "  {CARE}{blocks} read right only the second time: try another port before you rely on it{CARE:#}\n");
+    }
     if let Some(sum) = &outcome.sha256 {
         add!(out, "  SHA-256 {sum}\n");
     }
@@ -108,6 +140,25 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
         }
     }
     out
+}
+
+/// How all drives of a job ended, where there are several.
+pub fn all_written(drives: &[&Drive], outcomes: &[Outcome]) -> String {
+    if drives.len() < 2 {
+        return String::new();
+    }
+    let of = |result: JobResult| outcomes.iter().filter(|outcome| outcome.result == result).count();
+    let words = [
+        (JobResult::Verified, "verified"),
+        (JobResult::Written, "written"),
+        (JobResult::Differs, "differ"),
+        (JobResult::Failed, "failed"),
+        (JobResult::Refused, "refused"),
+        (JobResult::Stopped, "stopped"),
+    ];
+    let told =
+        words.iter().filter(|(result, _)| of(*result) > 0).map(|(result, word)| format!("{} {word}", of(*result)));
+    format!("{} drives: {}\n", drives.len(), told.collect::<Vec<_>>().join(", "))
 }
 
 /// What the start of the drive holds after a job that did not end well.

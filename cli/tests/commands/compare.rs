@@ -22,7 +22,8 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
         insta::assert_snapshot!(bench.on_tray(&format!("compare {tag} desktop.iso --quiet")), @"
         exit 7
         differs: drive 590J1 (Kestrin Pocket) does not hold desktop.iso
-          at byte 4096, 64 bytes: reads back as 0xFF
+          a part of it was changed after it was written
+          at byte 4096, 64 bytes: a computer changed notes of its own there
           at byte 5000000, 4000 bytes: reads back as zeros, in live/system.img
           at byte 17484387, 25 bytes: holds other data, in partition 2: EFI/BOOT/BOOTX64.EFI
         ");
@@ -31,11 +32,18 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
         {
           "result": "differs",
           "bytes": 19573248,
+          "conclusion": {
+            "id": "changed-later",
+            "text": "a part of it was changed after it was written",
+            "next": "write it again with --only-changed: only what differs is written",
+            "true_bytes": null
+          },
+          "read_again": 0,
           "differences": [
             {
               "offset": 4096,
               "bytes": 64,
-              "cause": "ones",
+              "cause": "housekeeping",
               "file": null
             },
             {
@@ -67,6 +75,7 @@ fn what_can_not_be_compared_says_why() {
         insta::assert_snapshot!(bench.on_tray("compare small rescue.iso --quiet"), @"
         exit 7
         differs: drive CSK93 (unnamed drive) does not hold rescue.iso
+          the image is longer than the drive
           at byte 0, 512 bytes: reads back as zeros
           at byte 32768, 1015808 bytes: reads back as zeros
           at byte 1048576, 4106240 bytes: lies behind the drive's end, in rescue/tools.img
@@ -74,6 +83,7 @@ fn what_can_not_be_compared_says_why() {
         insta::assert_snapshot!(bench.on_tray("compare bad rescue.iso --quiet"), @"
         exit 7
         differs: drive Q3DMK (Kestrin Pocket) does not hold rescue.iso
+          parts of it can't be read any more
           at byte 1966080, 65536 bytes: can't be read, in rescue/tools.img
         ");
         insta::assert_snapshot!(bench.on_tray("compare nothing rescue.iso --quiet"), @"

@@ -49,6 +49,7 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
               "result": "verified",
               "head": "sealed",
               "fault": null,
+              "fault_file": null,
               "stages": [
                 {
                   "name": "claim",
@@ -81,6 +82,9 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
                   "seconds": "[TIME]"
                 }
               ],
+              "written_bytes": 18524672,
+              "read_again": 0,
+              "conclusion": null,
               "differences": [],
               "more_differences": 0
             }
@@ -217,7 +221,7 @@ fn ctrl_c_leaves_a_blank_head_and_says_so() {
     no checksum to compare the image with: none was given or found
     pyrotyp: drive 590J1: stopped during the writing
        its head is blank: no PC starts from it
-       next: run the same command again to start over
+       next: to go on from there, run the same command with --resume
     ");
     assert!(bench.is_blank_at_its_ends("a"));
 }

@@ -4,6 +4,7 @@ use std::io;
 use std::path::PathBuf;
 
 use super::beside::Published;
+use super::blocks::{BlockDigests, BlockHasher};
 use super::embedded::{Embedded, EmbeddedReport, Summing};
 use super::inside::FileList;
 use super::torrent::{Comparing, PiecesReport};
@@ -56,6 +57,8 @@ pub struct Report {
     pub embedded: Option<EmbeddedReport>,
     /// How its files came out against the list inside it.
     pub inside: Option<FileList>,
+    /// The digests of its blocks, where a job is to follow.
+    pub blocks: Option<BlockDigests>,
 }
 
 impl Report {
@@ -201,9 +204,18 @@ impl CheckError {
     }
 }
 
+/// What an image is checked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Purpose {
+    /// To know it.
+    Look,
+    /// To be written: the digests of its blocks are wanted as well.
+    Write,
+}
+
 /// Reads the image once and compares it with all that was published for it and with its embedded sum.
 ///
-/// Computes SHA-256 always. Signatures and the list inside the image are left to their own functions. `progress` hears
+/// Computes SHA-256 always, and the digests of its blocks where a job is to follow. Signatures and the list inside the image are left to their own functions. `progress` hears
 /// the bytes done.
 ///
 /// # Errors
@@ -212,6 +224,7 @@ pub fn check(
     image: &dyn ReadAt,
     published: &Published,
     embedded: Option<&Embedded>,
+    purpose: Purpose,
     cancel: &Cancel,
     progress: &mut dyn FnMut(u64),
 ) -> Result<Report, CheckError> {
@@ -224,9 +237,12 @@ pub fn check(
     let mut summing = embedded.map(Summing::new);
     let others = comparing.iter_mut().map(|comparing| Box::new(comparing) as Box<dyn Taker>);
     let summed = summing.iter_mut().map(|summing| Box::new(summing) as Box<dyn Taker>);
-    super::pass(image, hashers.takers().chain(others).chain(summed), cancel, progress)?;
+    let mut blocks = (purpose == Purpose::Write).then(BlockHasher::new);
+    let hashed = blocks.iter_mut().map(|blocks| Box::new(blocks) as Box<dyn Taker>);
+    super::pass(image, hashers.takers().chain(others).chain(summed).chain(hashed), cancel, progress)?;
     let sums = hashers.finish();
     Ok(Report {
+        blocks: blocks.map(BlockHasher::finish),
         pieces: comparing.into_iter().map(Comparing::finish).collect(),
         embedded: summing.map(Summing::finish),
         ..compare(published, sums)

@@ -4,6 +4,7 @@
 
 mod bencode;
 mod beside;
+mod blocks;
 mod check;
 mod embedded;
 mod hashers;
@@ -18,7 +19,8 @@ use std::str::FromStr;
 use serde::Serialize;
 
 pub use beside::{Given, Over, Published, PublishedSignature, is_list, published};
-pub use check::{CheckError, Checked, Expected, Proof, Report, check, compare};
+pub use blocks::{BLOCK_BYTES, BlockDigests, BlockHasher};
+pub use check::{CheckError, Checked, Expected, Proof, Purpose, Report, check, compare};
 pub use embedded::{Embedded, EmbeddedReport, embedded};
 pub use hashers::Hashers;
 pub use inside::{FileList, file_list};

@@ -16,7 +16,7 @@ pub(crate) use content::read_placed as read_content;
 
 pub use aligned::{ALIGNMENT, AlignedBuf};
 pub use choose::{Choice, ChooseError, NamedBy, arrived, choose};
-pub use platform::{After, Claimed, DriveFault, DriveIo, Located, Platform, PlatformError};
+pub use platform::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
 pub use tag::Tag;
 
 /// How a drive is attached.

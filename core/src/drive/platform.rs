@@ -80,8 +80,8 @@ pub trait DriveIo: Send + Sync {
     fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault>;
 }
 
-/// A drive that this process alone may write, until it is released or dropped.
-pub trait Claimed: DriveIo {
+/// A drive that can be written.
+pub trait DriveWrite: DriveIo {
     /// Writes all of `from` at byte `at`.
     ///
     /// # Errors
@@ -93,7 +93,10 @@ pub trait Claimed: DriveIo {
     /// # Errors
     /// When the drive is gone or says that it failed.
     fn flush(&self) -> Result<(), DriveFault>;
+}
 
+/// A drive that this process alone may write, until it is released or dropped.
+pub trait Claimed: DriveWrite {
     /// Has the system read the new partition table, ejects if asked, and gives the drive back.
     ///
     /// # Errors

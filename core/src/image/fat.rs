@@ -221,6 +221,14 @@ fn parse(raw: &[u8]) -> Option<Fat> {
 }
 
 impl Fat {
+    /// Where the volume keeps its own notes: all before its files, and the first cluster of the root folder.
+    pub fn housekeeping(&self) -> [std::ops::Range<u64>; 2] {
+        let first = u64::from(self.root_cluster.saturating_sub(2)).saturating_mul(self.cluster_bytes);
+        let root = self.data.saturating_add(if self.root_cluster > 0 { first } else { 0 });
+        let bytes = if self.root_cluster > 0 { self.cluster_bytes } else { 0 };
+        [0..self.data, root..root.saturating_add(bytes)]
+    }
+
     /// The entries of the folder at `path` (such as `EFI/BOOT`), or `None` if there is no such folder.
     ///
     /// # Errors

@@ -12,6 +12,7 @@ pub mod fat;
 pub(crate) mod field;
 pub mod filesystem;
 pub mod gpt;
+mod housekeeping;
 pub mod iso9660;
 mod judge;
 mod labels;
@@ -32,7 +33,7 @@ use crate::Finding;
 pub use efi::{EfiProgram, EspVolume};
 pub use naming::{Naming, known_architecture};
 pub use packed::{Packed, PackedFault, Source, Unpacked};
-pub use read_at::{ImageFile, Part, ReadAt, read_block};
+pub use read_at::{Cursor, ImageFile, Part, ReadAt, read_block};
 pub use recognise::{Stranger, stranger};
 pub use unfinished::unfinished;
 
@@ -235,6 +236,46 @@ pub fn open(source: &Source) -> io::Result<Opened> {
     inspection.bytes = source.size();
     inspection.container = Some(Container { format: format.name(), unpacked_bytes });
     Ok(Opened { inspection, packed })
+}
+
+/// What the first bytes of an image tell that comes through a pipe or over a line.
+pub struct Beginning {
+    /// What it is, as far as its start tells.
+    pub inspection: Inspection,
+    /// How it is packed.
+    pub packed: Option<packed::Format>,
+}
+
+/// Like [`open`], for an image of which no more than its `start` is there; `total` is its length where that is known.
+///
+/// # Errors
+/// Never but when memory can't be read.
+pub fn begin(start: &[u8], total: Option<u64>) -> io::Result<Beginning> {
+    let start = start.to_vec();
+    let format = packed::Format::of(&start).filter(|_| !matches!(iso9660::read(&start), Ok(Some(_))));
+    let Some(format) = format else {
+        let is_all = total == Some(start.len() as u64);
+        let seen = start.len() as u64;
+        let mut facts = read(&packed::Head { bytes: start, size: total })?;
+        facts.bytes = total;
+        facts.seen_bytes = (!is_all).then_some(seen);
+        return Ok(Beginning { inspection: judge::judge(facts), packed: None });
+    };
+    let mut bytes = Vec::new();
+    // It ends in the middle of course; what came out before that is what counts.
+    let unpacked = packed::unpacking(format, &*start)
+        .map(|stream| io::Read::read_to_end(&mut io::Read::take(stream, packed::HEAD_BYTES as u64), &mut bytes));
+    let mut inspection = match unpacked {
+        Ok(_) => {
+            let seen = bytes.len() as u64;
+            let mut facts = read(&packed::Head { bytes, size: None })?;
+            (facts.bytes, facts.seen_bytes) = (None, Some(seen));
+            judge::judge(facts)
+        }
+        Err(_) => judge::unpackable(&PackedFault::ZipOnTheWay),
+    };
+    inspection.container = Some(Container { format: format.name(), unpacked_bytes: None });
+    Ok(Beginning { inspection, packed: Some(format) })
 }
 
 fn read(image: &dyn ReadAt) -> io::Result<Facts> {

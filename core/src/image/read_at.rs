@@ -32,6 +32,30 @@ pub trait ReadAt: Sync {
         }
         Ok(done)
     }
+
+    /// A reader of its own for the bytes from `at` on, where reading out of order would cost much.
+    ///
+    /// # Errors
+    /// When the storage below fails.
+    fn onward(&self, _at: u64) -> io::Result<Option<Box<dyn Read + Send + '_>>> {
+        Ok(None)
+    }
+}
+
+/// Reads bytes in their order, from a place on.
+pub struct Cursor<'a> {
+    /// What is read.
+    pub of: &'a dyn ReadAt,
+    /// The place of the next byte.
+    pub at: u64,
+}
+
+impl Read for Cursor<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let count = self.of.read_at(self.at, into)?;
+        self.at = self.at.saturating_add(count as u64);
+        Ok(count)
+    }
 }
 
 /// The `N` bytes at `at`, or `None` if the end comes first.

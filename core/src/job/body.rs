@@ -1,153 +1,436 @@
-//! The body: one reader that hashes, one writer, and a bounded number of buffers between them.
+//! The body on one drive: blocks in, several requests in flight, and a note of what the drive has confirmed.
 
-use std::sync::mpsc::sync_channel;
-use std::thread;
+use std::collections::BTreeSet;
+use std::ops::Range;
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
-use super::layout::{BLOCK_BYTES, LAST_WRITTEN_BYTES, Layout};
-use super::{JobFault, Stage, Watcher};
+use super::journal::Journal;
+use super::layout::{Frame, start_of};
+use super::request::RequestSize;
+use super::window::{Block, Next, Window};
+use super::{Event, ImageFault, JobFault, Stage, Watcher, Writing, seal};
 use crate::Cancel;
-use crate::digest::{Algorithm, Hashers};
-use crate::drive::{AlignedBuf, Claimed};
-use crate::image::ReadAt;
+use crate::drive::{AlignedBuf, DriveFault, DriveWrite};
 
-/// Buffers of one block each; this and two blocks of head and end is all the memory that a job needs.
-const BUFFERS: usize = 4;
-/// The drive is flushed each time it took this much, so that progress is what has reached it.
-const FLUSH_EVERY: u64 = 128 << 20;
+/// Requests in flight: enough that the drive has the next one when it is done with one.
+pub const IN_FLIGHT: usize = 4;
+/// How often progress is told.
+const TELL: Duration = Duration::from_millis(100);
+/// Read and compared at once where only what differs is written, in bytes.
+const COMPARED: usize = 2 << 20;
+/// What differs is written in whole pieces of this many bytes.
+const CHANGED_PIECE: usize = 64 << 10;
+/// A request that fails is tried again in pieces of these many bytes, the second inside of the first.
+const SMALLER: [usize; 2] = [64 << 10, 4 << 10];
+/// A drive is given up after so many of the smallest pieces that fail: each may take half a minute.
+const FAILURES_MOST: usize = 4;
 
-/// What is left to write when the body is on the drive, and what it must read back as.
-pub struct BodyDone {
-    /// The head, padded to whole sectors.
+/// A part of the body as the drive should hold it: what of one block belongs there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Piece {
+    /// First byte.
+    pub at: u64,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// BLAKE3 of it.
+    pub digest: blake3::Hash,
+}
+
+/// What is withheld until the seal, in whole sectors.
+pub struct Withheld {
+    /// What belongs into the head's place, from its start.
     pub head: AlignedBuf,
-    /// What reaches into the drive's last MiB, padded to whole sectors.
+    /// What belongs into the drive's last MiB, from its start.
     pub end: AlignedBuf,
-    /// The last of the body, padded to whole sectors: twice the sectors that are written last.
-    pub last_of_body: AlignedBuf,
-    /// One for each block of the image, taken over the part of it that belongs to the body.
-    pub digests: Vec<blake3::Hash>,
-    /// SHA-256 of the whole image as it was read.
-    pub sha256: String,
 }
 
-struct Filled {
-    at: u64,
-    bytes: usize,
-    buffer: AlignedBuf,
+/// The body when all of it was taken.
+pub struct BodyDone {
+    pub withheld: Withheld,
+    /// In order.
+    pub pieces: Vec<Piece>,
+    /// Digest of each block of the image that this drive saw or had before.
+    pub blocks: Vec<Option<blake3::Hash>>,
+    /// How much was written to the drive.
+    pub written: u64,
 }
 
-/// Reads the image once from end to end, writes its body, and keeps the rest.
-pub fn write(
-    image: &dyn ReadAt,
-    layout: &Layout,
-    drive: &dyn Claimed,
-    cancel: &Cancel,
-    watcher: &mut dyn Watcher,
-) -> Result<BodyDone, JobFault> {
-    let (empty_in, empty_out) = sync_channel::<AlignedBuf>(BUFFERS);
-    let (full_in, full_out) = sync_channel::<Filled>(BUFFERS);
-    for _ in 0..BUFFERS {
-        // The channel has room for all of them.
-        let _ = empty_in.send(AlignedBuf::new(BLOCK_BYTES as usize));
-    }
-    thread::scope(|scope| {
-        let reader = scope.spawn(move || {
-            read(image, layout, |at, bytes, fill| {
-                let Ok(mut buffer) = empty_out.recv() else { return Ok(false) };
-                fill(&mut buffer)?;
-                Ok(full_in.send(Filled { at, bytes, buffer }).is_ok())
-            })
-        });
-        let mut put = || -> Result<(), JobFault> {
-            let mut flushed = 0;
-            for filled in &full_out {
-                if cancel.is_set() {
-                    return Err(JobFault::Stopped { stage: Stage::Body });
-                }
-                let padded = layout.padded(filled.bytes as u64) as usize;
-                let from = filled.buffer.get(..padded).unwrap_or_default();
-                drive.write_at(filled.at, from).map_err(|source| JobFault::Write { at: filled.at, source })?;
-                let done = filled.at + filled.bytes as u64 - layout.body.start;
-                if done - flushed >= FLUSH_EVERY {
-                    drive.flush().map_err(|source| JobFault::Flush { source })?;
-                    flushed = done;
-                }
-                watcher.moved(Stage::Body, done);
-                let _ = empty_in.send(filled.buffer);
-            }
-            Ok(())
+/// How it is to be written.
+pub struct Body<'a> {
+    pub drive: &'a dyn DriveWrite,
+    pub frame: &'a Frame,
+    pub writing: Writing,
+    pub cancel: &'a Cancel,
+    pub watcher: &'a dyn Watcher,
+    /// The drive's place in the job.
+    pub number: usize,
+    pub flush_after: Duration,
+    state: Mutex<State>,
+    changed: Condvar,
+    size: RequestSize,
+    /// Whether the ends of the drive are blank; where only what differs is written, that waits for the first difference.
+    blank: Mutex<Blanked>,
+}
+
+/// What the ends of the drive hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Blanked {
+    /// What was there before.
+    No,
+    /// Nothing.
+    Yes,
+    /// Emptying them failed.
+    Failed,
+}
+
+struct State {
+    withheld: Withheld,
+    pieces: Vec<Option<Piece>>,
+    blocks: Vec<Option<blake3::Hash>>,
+    /// Blocks behind `prefix` that are done.
+    done: BTreeSet<usize>,
+    /// All blocks before this one are on the drive.
+    prefix: usize,
+    /// Bytes of the body that are done.
+    moved: u64,
+    written: u64,
+    fault: Option<JobFault>,
+    working: usize,
+    left_at: Option<usize>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// How the threads of a drive came to an end.
+pub enum BodyEnd {
+    /// All blocks were taken.
+    Whole,
+    /// The others went on without this drive from this block on.
+    LeftBehind(usize),
+}
+
+impl<'a> Body<'a> {
+    /// `earlier` are the digests of the blocks that are on the drive already.
+    pub fn new(
+        drive: &'a dyn DriveWrite,
+        frame: &'a Frame,
+        writing: Writing,
+        watched: (&'a Cancel, &'a dyn Watcher, usize),
+        flush_after: Duration,
+        earlier: &[blake3::Hash],
+    ) -> Self {
+        let (cancel, watcher, number) = watched;
+        let place = |range: Range<u64>| AlignedBuf::new((range.end - range.start) as usize);
+        let had = |(block, digest): (usize, &blake3::Hash)| {
+            let body = frame.body_of(&(start_of(block)..start_of(block + 1)));
+            // The first block's digest is that of its head as well.
+            (block > 0).then_some(Piece { at: body.start, bytes: body.end - body.start, digest: *digest })
         };
-        let written = put();
-        // The reader ends when nobody takes its buffers any more.
-        drop(full_out);
-        drop(empty_in);
-        let read = reader.join().unwrap_or(Err(JobFault::Reader));
-        written?;
-        let done = read?;
-        drive.flush().map_err(|source| JobFault::Flush { source })?;
-        Ok(done)
-    })
-}
-
-type Fill<'a> = &'a mut dyn FnMut(&mut AlignedBuf) -> Result<(), JobFault>;
-
-/// Reads the whole image in order. `hand_over` gets each piece of the body, and says whether to go on.
-fn read(
-    image: &dyn ReadAt,
-    layout: &Layout,
-    mut hand_over: impl FnMut(u64, usize, Fill<'_>) -> Result<bool, JobFault>,
-) -> Result<BodyDone, JobFault> {
-    let mut hashers = Hashers::new([Algorithm::Sha256]);
-    let mut digests = vec![blake3::hash(&[]); layout.image_bytes.div_ceil(BLOCK_BYTES) as usize];
-    let head = kept(image, layout, &layout.head, &mut hashers)?;
-    let body_end = if layout.body.is_empty() { layout.body.start } else { layout.padded(layout.body.end) };
-    let last_at = body_end.saturating_sub(2 * LAST_WRITTEN_BYTES).max(layout.body.start);
-    let mut last_of_body = AlignedBuf::new((body_end - last_at) as usize);
-    for (index, piece) in layout.blocks() {
-        let bytes = (piece.end - piece.start) as usize;
-        let mut fill = |buffer: &mut AlignedBuf| {
-            fill_exactly(image, piece.start, buffer.get_mut(..bytes).unwrap_or_default())?;
-            let (data, padding) = buffer.split_at_mut_checked(bytes).unwrap_or_default();
-            padding.fill(0);
-            hashers.update(data);
-            if let Some(digest) = digests.get_mut(index) {
-                *digest = blake3::hash(data);
-            }
-            let overlap = last_at.max(piece.start)..piece.end;
-            if let (Some(into), Some(from)) = (
-                last_of_body.get_mut((overlap.start - last_at) as usize..(overlap.end.max(last_at) - last_at) as usize),
-                data.get((overlap.start - piece.start) as usize..),
-            ) {
-                into.copy_from_slice(from);
-            }
-            Ok(())
-        };
-        if !hand_over(piece.start, bytes, &mut fill)? {
-            // The writer gave up, and says why.
-            return Err(JobFault::Reader);
+        let moved = frame.body(start_of(earlier.len()));
+        Self {
+            drive,
+            frame,
+            writing,
+            cancel,
+            watcher,
+            number,
+            flush_after,
+            state: Mutex::new(State {
+                withheld: Withheld { head: place(frame.head()), end: place(frame.end()) },
+                pieces: earlier.iter().enumerate().map(had).collect(),
+                blocks: earlier.iter().copied().map(Some).collect(),
+                done: BTreeSet::new(),
+                prefix: earlier.len(),
+                moved: moved.end - moved.start,
+                written: 0,
+                fault: None,
+                working: 0,
+                left_at: None,
+            }),
+            changed: Condvar::new(),
+            size: RequestSize::new(),
+            blank: Mutex::new(if writing == Writing::Everything { Blanked::Yes } else { Blanked::No }),
         }
     }
-    let end = kept(image, layout, &layout.end, &mut hashers)?;
-    let sha256 = hashers.finish().pop().map(|sum| sum.hex).unwrap_or_default();
-    Ok(BodyDone { head, end, last_of_body, digests, sha256 })
+
+    /// Takes blocks from `window` until there are no more, and notes in `journal` what the drive has confirmed.
+    pub fn run(&self, window: &Window, place: usize, journal: &mut Option<Journal>) -> Result<BodyEnd, JobFault> {
+        {
+            let mut state = lock(&self.state);
+            (state.working, state.left_at) = (IN_FLIGHT, None);
+        }
+        std::thread::scope(|scope| {
+            for _ in 0..IN_FLIGHT {
+                scope.spawn(|| self.work(window, place));
+            }
+            self.look_after(window, place, journal);
+        });
+        let mut state = lock(&self.state);
+        if let Some(fault) = state.fault.take() {
+            return Err(fault);
+        }
+        Ok(state.left_at.map_or(BodyEnd::Whole, BodyEnd::LeftBehind))
+    }
+
+    /// Tells how far it is, and flushes now and then, until all threads have ended.
+    fn look_after(&self, window: &Window, place: usize, journal: &mut Option<Journal>) {
+        let (mut told, mut flushed, mut flushed_at) = (0, lock(&self.state).prefix, Instant::now());
+        let mut state = lock(&self.state);
+        while state.working > 0 {
+            (state, _) = self.changed.wait_timeout(state, TELL).unwrap_or_else(PoisonError::into_inner);
+            let (moved, prefix) = (state.moved, state.prefix);
+            drop(state);
+            if moved != told {
+                told = moved;
+                self.watcher.heard(self.number, &Event::Moved { stage: Stage::Body, done: moved });
+            }
+            if prefix > flushed && flushed_at.elapsed() >= self.flush_after {
+                match self.flush(journal) {
+                    Ok(to) => (flushed, flushed_at) = (to, Instant::now()),
+                    Err(fault) => {
+                        self.fail(fault);
+                        window.close(place);
+                    }
+                }
+            }
+            state = lock(&self.state);
+        }
+    }
+
+    /// Has the drive keep what it took, and notes that. Gives the number of the first block that may not be kept yet.
+    pub fn flush(&self, journal: &mut Option<Journal>) -> Result<usize, JobFault> {
+        // Only what was there before the flush began is kept by it.
+        let prefix = lock(&self.state).prefix;
+        self.drive.flush().map_err(|source| JobFault::Flush { source })?;
+        let body = self.frame.body(start_of(prefix));
+        self.watcher.heard(self.number, &Event::Flushed { done: body.end - body.start });
+        if let Some(notes) = journal {
+            let state = lock(&self.state);
+            let whole = prefix.min(self.frame.whole_blocks_before(u64::MAX));
+            let new = state.blocks.get(notes.noted()..whole).unwrap_or_default();
+            let new: Vec<blake3::Hash> = new.iter().copied().map_while(|digest| digest).collect();
+            drop(state);
+            if let Err(error) = notes.note(&new) {
+                self.watcher.heard(self.number, &Event::Unnoted { why: crate::plain(&error) });
+                *journal = None;
+            }
+        }
+        Ok(prefix)
+    }
+
+    /// What the ends of the drive hold now.
+    pub fn blanked(&self) -> Blanked {
+        *lock(&self.blank)
+    }
+
+    /// Makes the ends of the drive blank, if they are not.
+    pub fn blank(&self) -> Result<(), JobFault> {
+        let mut blank = lock(&self.blank);
+        if *blank != Blanked::Yes {
+            *blank = Blanked::Failed;
+            seal::blank(self.drive, self.frame)?;
+            *blank = Blanked::Yes;
+        }
+        Ok(())
+    }
+
+    /// All that is known when the last block was taken.
+    pub fn finish(self) -> BodyDone {
+        let State { withheld, pieces, blocks, written, .. } =
+            self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let pieces = pieces.into_iter().flatten().filter(|piece| piece.bytes > 0).collect();
+        BodyDone { withheld, pieces, blocks, written }
+    }
+
+    fn fail(&self, fault: JobFault) {
+        lock(&self.state).fault.get_or_insert(fault);
+    }
+
+    /// One of the threads that keep requests in flight.
+    fn work(&self, window: &Window, place: usize) {
+        let scratch = if self.writing == Writing::OnlyChanged { COMPARED } else { 0 };
+        let mut scratch = AlignedBuf::new(scratch);
+        loop {
+            if self.cancel.is_set() {
+                self.fail(JobFault::Stopped { stage: Stage::Body });
+            }
+            if lock(&self.state).fault.is_some() {
+                window.close(place);
+                break;
+            }
+            match window.next(place) {
+                Next::Block(block) => {
+                    if let Err(fault) = self.take(&block, &mut scratch) {
+                        self.fail(fault);
+                    }
+                }
+                Next::LeftBehind(at) => {
+                    lock(&self.state).left_at = Some(at);
+                    break;
+                }
+                Next::End => break,
+            }
+        }
+        lock(&self.state).working -= 1;
+        self.changed.notify_all();
+    }
+
+    /// Puts a block where it belongs.
+    fn take(&self, block: &Block, scratch: &mut AlignedBuf) -> Result<(), JobFault> {
+        let range = block.range();
+        self.frame.fits(range.end)?;
+        let body = self.frame.body_of(&range);
+        let digest = if body == range { block.digest } else { blake3::hash(block.part(&body)) };
+        let piece = Piece { at: body.start, bytes: body.end - body.start, digest };
+        let is_had = {
+            let mut state = lock(&self.state);
+            let known = state.blocks.get(block.index).copied().flatten();
+            if known.is_some_and(|known| known != block.digest) {
+                return Err(ImageFault::Other { at: range.start }.into());
+            }
+            withhold(&mut state.withheld, self.frame, block);
+            put(&mut state.pieces, block.index, piece);
+            put(&mut state.blocks, block.index, block.digest);
+            block.index < state.prefix || state.done.contains(&block.index)
+        };
+        if is_had {
+            return Ok(());
+        }
+        let padded = body.start..self.frame.padded(body.end).max(body.start);
+        let written = if body.is_empty() {
+            0
+        } else if self.writing == Writing::OnlyChanged {
+            self.write_changed(padded.start, block.part(&padded), scratch)?
+        } else {
+            self.write(padded.start, block.part(&padded), self.size.now())?;
+            self.size.wrote(piece.bytes, Instant::now());
+            piece.bytes
+        };
+        let mut state = lock(&self.state);
+        state.moved += piece.bytes;
+        state.written += written;
+        state.done.insert(block.index);
+        while let Some(first) = state.done.first().copied().filter(|first| *first == state.prefix) {
+            state.done.remove(&first);
+            state.prefix += 1;
+        }
+        drop(state);
+        self.changed.notify_all();
+        Ok(())
+    }
+
+    /// Writes in requests of `size` bytes; one that fails is tried again in smaller pieces.
+    fn write(&self, at: u64, bytes: &[u8], size: usize) -> Result<(), JobFault> {
+        for (number, request) in bytes.chunks(size.max(1)).enumerate() {
+            let at = at + (number * size) as u64;
+            match self.drive.write_at(at, request) {
+                Ok(()) => {}
+                Err(DriveFault::Gone) => {
+                    return Err(JobFault::Write { at, bytes: request.len() as u64, source: DriveFault::Gone });
+                }
+                Err(DriveFault::Failed(_)) => self.write_in_pieces(at, request)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn write_in_pieces(&self, at: u64, bytes: &[u8]) -> Result<(), JobFault> {
+        let mut failed: Option<(Range<u64>, DriveFault)> = None;
+        let mut failures = 0;
+        let [larger, smaller] = SMALLER;
+        'all: for (number, part) in bytes.chunks(larger).enumerate() {
+            let at = at + (number * larger) as u64;
+            match self.drive.write_at(at, part) {
+                Ok(()) => continue,
+                Err(DriveFault::Gone) => {
+                    return Err(JobFault::Write { at, bytes: part.len() as u64, source: DriveFault::Gone });
+                }
+                Err(DriveFault::Failed(_)) => {}
+            }
+            for (number, piece) in part.chunks(smaller).enumerate() {
+                let at = at + (number * smaller) as u64;
+                if self.cancel.is_set() {
+                    return Err(JobFault::Stopped { stage: Stage::Body });
+                }
+                if let Err(fault) = self.drive.write_at(at, piece) {
+                    let first = failed.as_ref().map_or(at, |(range, _)| range.start);
+                    failed = Some((first..at + piece.len() as u64, fault));
+                    failures += 1;
+                    if failures >= FAILURES_MOST {
+                        break 'all;
+                    }
+                }
+            }
+        }
+        match failed {
+            Some((range, source)) => Err(JobFault::Write { at: range.start, bytes: range.end - range.start, source }),
+            None => {
+                self.watcher.heard(self.number, &Event::Retried { at });
+                Ok(())
+            }
+        }
+    }
+
+    /// Reads what is there and writes the pieces that differ; tells how much that was.
+    fn write_changed(&self, at: u64, bytes: &[u8], scratch: &mut AlignedBuf) -> Result<u64, JobFault> {
+        let mut written = 0;
+        for (number, wanted) in bytes.chunks(COMPARED).enumerate() {
+            let at = at + (number * COMPARED) as u64;
+            let found = scratch.get_mut(..wanted.len()).unwrap_or_default();
+            match self.drive.read_at(at, found) {
+                Ok(()) => {}
+                Err(DriveFault::Gone) => return Err(JobFault::Read { at, source: DriveFault::Gone }),
+                // Writing may mend what can't be read.
+                Err(DriveFault::Failed(_)) => found.iter_mut().zip(wanted).for_each(|(found, wanted)| *found = !wanted),
+            }
+            for range in changed(wanted, found) {
+                self.blank()?;
+                let part = wanted.get(range.clone()).unwrap_or_default();
+                self.write(at + range.start as u64, part, self.size.now())?;
+                written += part.len() as u64;
+            }
+        }
+        Ok(written)
+    }
 }
 
-/// A withheld range, padded with zeros to whole sectors.
-fn kept(
-    image: &dyn ReadAt,
-    layout: &Layout,
-    range: &std::ops::Range<u64>,
-    hashers: &mut Hashers,
-) -> Result<AlignedBuf, JobFault> {
-    let bytes = range.end - range.start;
-    let mut buffer = AlignedBuf::new(layout.padded(bytes) as usize);
-    let data = buffer.get_mut(..bytes as usize).unwrap_or_default();
-    fill_exactly(image, range.start, data)?;
-    hashers.update(data);
-    Ok(buffer)
+/// Stretches of whole pieces in which two equally long parts differ.
+fn changed(wanted: &[u8], found: &[u8]) -> Vec<Range<usize>> {
+    let mut all: Vec<Range<usize>> = Vec::new();
+    let pieces = wanted.chunks(CHANGED_PIECE).zip(found.chunks(CHANGED_PIECE)).enumerate();
+    for (number, (wanted, _)) in pieces.filter(|(_, (wanted, found))| wanted != found) {
+        let range = number * CHANGED_PIECE..number * CHANGED_PIECE + wanted.len();
+        match all.last_mut() {
+            Some(last) if last.end == range.start => last.end = range.end,
+            _ => all.push(range),
+        }
+    }
+    all
 }
 
-/// Fills all of `into` from the image, which was this long when the job began.
-pub fn fill_exactly(image: &dyn ReadAt, at: u64, into: &mut [u8]) -> Result<(), JobFault> {
-    let count = image.fill_at(at, into).map_err(|source| JobFault::ImageRead { at, source })?;
-    if count == into.len() { Ok(()) } else { Err(JobFault::ImageShrunk { at: at + count as u64 }) }
+/// Keeps what of a block belongs into the ends of the drive.
+fn withhold(withheld: &mut Withheld, frame: &Frame, block: &Block) {
+    for (place, into) in [(frame.head(), &mut withheld.head), (frame.end(), &mut withheld.end)] {
+        let range = block.range();
+        let inside = range.start.max(place.start)..range.end.min(place.end);
+        if inside.start >= inside.end {
+            continue;
+        }
+        let offset = |at: u64| usize::try_from(at - place.start).unwrap_or(usize::MAX);
+        if let Some(into) = into.get_mut(offset(inside.start)..offset(inside.end)) {
+            into.copy_from_slice(block.part(&inside));
+        }
+    }
+}
+
+fn put<T: Clone>(into: &mut Vec<Option<T>>, place: usize, value: T) {
+    if into.len() <= place {
+        into.resize(place + 1, None);
+    }
+    if let Some(slot) = into.get_mut(place) {
+        *slot = Some(value);
+    }
 }

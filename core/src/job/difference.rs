@@ -1,11 +1,8 @@
 //! What a drive holds in place of the image, and why.
 
-use std::collections::HashMap;
 use std::ops::Range;
 
 use serde::Serialize;
-
-use super::layout::BLOCK_BYTES;
 
 /// Differences closer together than this, in bytes, are told as one.
 const MERGE_WITHIN: u64 = 4096;
@@ -22,6 +19,10 @@ pub enum Cause {
     Ones,
     /// A few bits are different: failing memory.
     SingleBits,
+    /// What was there before the job: the write was dropped.
+    OldData,
+    /// A file system's own notes, which a computer changed.
+    Housekeeping,
     /// What belongs to another place of the image: the drive has less room than it claims.
     OtherPlace,
     /// The drive can't read it.
@@ -39,6 +40,8 @@ impl Cause {
             Self::Zeros => "reads back as zeros",
             Self::Ones => "reads back as 0xFF",
             Self::SingleBits => "single bits are wrong",
+            Self::OldData => "holds what was there before: the write was dropped",
+            Self::Housekeeping => "a computer changed notes of its own there",
             Self::OtherPlace => "holds what belongs elsewhere in the image",
             Self::Unreadable => "can't be read",
             Self::BeyondEnd => "lies behind the drive's end",
@@ -66,6 +69,12 @@ pub struct Differences {
     pub told: Vec<Difference>,
     /// How many more there are.
     pub more: u64,
+    /// Bits that read wrong where single bits do.
+    pub bits: u64,
+    /// On which of the eight lines of a byte they were.
+    pub lines: u8,
+    /// How much differs, in bytes.
+    pub bytes: u64,
 }
 
 impl Differences {
@@ -75,6 +84,7 @@ impl Differences {
 
     /// Adds a range; one that follows closely on the last, with the same cause, extends it.
     pub fn add(&mut self, range: Range<u64>, cause: Cause) {
+        self.bytes = self.bytes.saturating_add(range.end.saturating_sub(range.start));
         if let Some(last) = self.told.last_mut()
             && last.cause == cause
             && range.start.saturating_sub(last.offset.saturating_add(last.bytes)) <= MERGE_WITHIN
@@ -89,12 +99,26 @@ impl Differences {
         }
     }
 
-    /// Compares one block, of which `at` is the first byte; `elsewhere` says that all of it belongs to another place.
-    pub fn compare(&mut self, at: u64, expected: &[u8], found: &[u8], elsewhere: bool) {
+    /// Compares what should be at byte `at` with what is there; `judge` may know more about a range than its bytes tell.
+    pub fn compare(
+        &mut self,
+        at: u64,
+        expected: &[u8],
+        found: &[u8],
+        judge: &mut dyn FnMut(&Range<u64>, Cause) -> Cause,
+    ) {
         for run in runs(expected, found) {
-            let part = |bytes: &[u8]| bytes.get(run.clone()).unwrap_or_default().to_vec();
-            let cause = if elsewhere { Cause::OtherPlace } else { cause(&part(expected), &part(found)) };
-            self.add(at + run.start as u64..at + run.end as u64, cause);
+            let expected = expected.get(run.clone()).unwrap_or_default();
+            let found = found.get(run.clone()).unwrap_or_default();
+            let range = at + run.start as u64..at + run.end as u64;
+            let cause = judge(&range, cause(expected, found));
+            if cause == Cause::SingleBits {
+                for (a, b) in expected.iter().zip(found) {
+                    self.bits += u64::from((a ^ b).count_ones());
+                    self.lines |= a ^ b;
+                }
+            }
+            self.add(range, cause);
         }
     }
 }
@@ -112,7 +136,8 @@ fn runs(expected: &[u8], found: &[u8]) -> Vec<Range<usize>> {
     runs
 }
 
-fn cause(expected: &[u8], found: &[u8]) -> Cause {
+/// What the bytes of one stretch tell.
+pub fn cause(expected: &[u8], found: &[u8]) -> Cause {
     let differing = expected.iter().zip(found).filter(|(a, b)| a != b);
     let one_bit = differing.clone().all(|(a, b)| (a ^ b).count_ones() == 1);
     let sparse = differing.clone().count() * 64 <= expected.len() + 63;
@@ -128,29 +153,6 @@ fn cause(expected: &[u8], found: &[u8]) -> Cause {
     }
 }
 
-/// Finds blocks by their digest: what lies in one place may belong to another.
-pub struct Blocks<'a> {
-    digests: &'a [blake3::Hash],
-    places: HashMap<blake3::Hash, usize>,
-}
-
-impl<'a> Blocks<'a> {
-    pub fn new(digests: &'a [blake3::Hash]) -> Self {
-        let places = digests.iter().enumerate().map(|(index, digest)| (*digest, index)).collect();
-        Self { digests, places }
-    }
-
-    /// Whether `digest` is what block `index` should have.
-    pub fn is_at(&self, index: usize, digest: &blake3::Hash) -> bool {
-        self.digests.get(index) == Some(digest)
-    }
-
-    /// Whether a whole block with `digest` belongs to a place other than `index`.
-    pub fn is_elsewhere(&self, index: usize, digest: &blake3::Hash, bytes: usize) -> bool {
-        bytes as u64 == BLOCK_BYTES && self.places.get(digest).is_some_and(|place| *place != index)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -162,7 +164,7 @@ mod tests {
             let mut found = expected.clone();
             spoil(&mut found);
             let mut differences = Differences::default();
-            differences.compare(1000, &expected, &found, false);
+            differences.compare(1000, &expected, &found, &mut |_, cause| cause);
             differences.told.iter().map(|d| (d.offset, d.bytes, d.cause)).collect::<Vec<_>>()
         };
         assert_eq!(causes(&|_| ()), []);

@@ -1,12 +1,11 @@
-//! Which bytes of the image go where, and when: what is withheld until the seal, and what is body.
+//! Which bytes of the image go where on a drive, and when: what is withheld until the seal, and what is body.
 
 use std::ops::Range;
 
 use crate::MIB;
+use crate::digest::BLOCK_BYTES;
 use crate::drive::ALIGNMENT;
 
-/// A digest is kept for each stretch of this many bytes, counted from the start of the image.
-pub const BLOCK_BYTES: u64 = 4 * MIB;
 /// The head: boot code, partition tables, volume descriptors.
 pub const HEAD_BYTES: u64 = MIB;
 /// The drive's end, where firmware looks for a backup GPT.
@@ -24,72 +23,76 @@ pub struct DoesNotFit {
     pub has: u64,
 }
 
-/// Places on the drive, in bytes; all begin and end at whole sectors but the image's own end.
+/// The places of a drive, in bytes; what they mean does not depend on the image, whose end may not be known yet.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Layout {
-    /// Length of the image.
-    pub image_bytes: u64,
-    /// Size of a sector.
-    pub sector_bytes: u32,
-    /// The head: withheld.
-    pub head: Range<u64>,
-    /// Written and read back before the head goes on.
-    pub body: Range<u64>,
-    /// What of the image reaches into the drive's last MiB: withheld with the head.
-    pub end: Range<u64>,
-    /// What is emptied before anything is written.
-    pub blanks: Vec<Range<u64>>,
+pub struct Frame {
+    drive_bytes: u64,
+    sector_bytes: u64,
+    /// Where the head's place ends and the body begins.
+    head_end: u64,
+    /// Where the drive's last MiB begins, and the body ends at the latest.
+    end_start: u64,
 }
 
-impl Layout {
-    /// Lays out an image of `image_bytes` on a drive of `drive_bytes`.
-    ///
-    /// # Errors
-    /// When the image, rounded up to whole sectors, is longer than the drive.
-    pub fn new(image_bytes: u64, drive_bytes: u64, sector_bytes: u32) -> Result<Self, DoesNotFit> {
+impl Frame {
+    /// Of a drive with so many bytes, in sectors of so many.
+    pub fn of(drive_bytes: u64, sector_bytes: u32) -> Self {
         let sector = u64::from(sector_bytes.max(1));
-        let padded = image_bytes.checked_next_multiple_of(sector).filter(|padded| *padded <= drive_bytes);
-        if padded.is_none() {
-            return Err(DoesNotFit { needs: image_bytes.next_multiple_of(sector), has: drive_bytes });
-        }
         let head_end = HEAD_BYTES.min(drive_bytes);
         // A drive of two MiB or less has no room between its two ends.
-        let end_start = drive_bytes.saturating_sub(END_BYTES) / sector * sector;
-        let end_start = end_start.max(head_end);
-        let mut blanks = vec![0..head_end, end_start..drive_bytes];
-        blanks.retain(|range| !range.is_empty());
-        let within = |range: Range<u64>| range.start.min(image_bytes)..range.end.min(image_bytes);
-        Ok(Self {
-            image_bytes,
-            sector_bytes,
-            head: within(0..head_end),
-            body: within(head_end..end_start),
-            end: within(end_start..drive_bytes),
-            blanks,
-        })
+        let end_start = (drive_bytes.saturating_sub(END_BYTES) / sector * sector).max(head_end);
+        Self { drive_bytes, sector_bytes: sector, head_end, end_start }
     }
 
-    /// The body in pieces that never cross a digest block, with the number of that block.
-    pub fn blocks(&self) -> impl Iterator<Item = (usize, Range<u64>)> + use<> {
-        blocks_of(self.body.clone())
+    /// Whether an image of so many bytes fits, rounded up to whole sectors.
+    ///
+    /// # Errors
+    /// When it does not.
+    pub fn fits(&self, image_bytes: u64) -> Result<(), DoesNotFit> {
+        let needs = image_bytes.checked_next_multiple_of(self.sector_bytes).unwrap_or(u64::MAX);
+        if needs <= self.drive_bytes { Ok(()) } else { Err(DoesNotFit { needs, has: self.drive_bytes }) }
+    }
+
+    /// The head's place.
+    pub fn head(&self) -> Range<u64> {
+        0..self.head_end
+    }
+
+    /// The drive's end, withheld like the head.
+    pub fn end(&self) -> Range<u64> {
+        self.end_start..self.drive_bytes
+    }
+
+    /// What is emptied before anything is written.
+    pub fn blanks(&self) -> impl Iterator<Item = Range<u64>> + use<> {
+        [self.head(), self.end()].into_iter().filter(|range| !range.is_empty())
+    }
+
+    /// The part of a range of the image that is written and read back before the head goes on.
+    pub fn body_of(&self, range: &Range<u64>) -> Range<u64> {
+        let start = range.start.max(self.head_end);
+        start..range.end.min(self.end_start).max(start)
+    }
+
+    /// The body of an image of so many bytes.
+    pub fn body(&self, image_bytes: u64) -> Range<u64> {
+        self.body_of(&(0..image_bytes))
+    }
+
+    /// How many of the first blocks lie before `at` with all of their body.
+    pub fn whole_blocks_before(&self, at: u64) -> usize {
+        usize::try_from(at.min(self.end_start) / BLOCK_BYTES).unwrap_or(usize::MAX)
     }
 
     /// `bytes` as the whole sectors that hold them.
     pub fn padded(&self, bytes: u64) -> u64 {
-        bytes.next_multiple_of(u64::from(self.sector_bytes.max(1)))
+        bytes.next_multiple_of(self.sector_bytes)
     }
 }
 
-/// A range in pieces that never cross a digest block, with the number of that block.
-pub fn blocks_of(range: Range<u64>) -> impl Iterator<Item = (usize, Range<u64>)> {
-    let mut at = range.start;
-    std::iter::from_fn(move || {
-        let block = at / BLOCK_BYTES;
-        let end = ((block + 1) * BLOCK_BYTES).min(range.end);
-        let piece = at..end;
-        at = end;
-        (!piece.is_empty()).then_some((usize::try_from(block).ok()?, piece))
-    })
+/// Where a block begins.
+pub fn start_of(block: usize) -> u64 {
+    block as u64 * BLOCK_BYTES
 }
 
 #[cfg(test)]
@@ -108,19 +111,20 @@ mod tests {
             let size = u64::from(sector);
             let image = sectors * size - short.min(size - 1);
             let drive = (sectors + spare) * size;
-            let layout = Layout::new(image, drive, sector).unwrap();
-            prop_assert_eq!(layout.head.start, 0);
-            prop_assert_eq!(layout.head.end, layout.body.start);
-            prop_assert_eq!(layout.body.end, layout.end.start);
-            prop_assert_eq!(layout.end.end, image);
-            prop_assert!(layout.body.end <= drive.saturating_sub(END_BYTES).max(layout.head.end));
-            let covered: Vec<_> = layout.blocks().map(|(_, piece)| piece).collect();
-            prop_assert_eq!(covered.iter().map(|piece| piece.end - piece.start).sum::<u64>(), layout.body.end - layout.body.start);
-            for range in &layout.blanks {
+            let frame = Frame::of(drive, sector);
+            prop_assert!(frame.fits(image).is_ok() && frame.fits(drive + 1).is_err());
+            let body = frame.body(image);
+            let within = |range: Range<u64>| range.end.min(image) - range.start.min(image);
+            prop_assert_eq!(within(frame.head()) + (body.end - body.start) + within(frame.end()), image);
+            prop_assert!(body.is_empty() || body.start == frame.head().end && body.end <= frame.end().start);
+            // Block by block, the body is the same.
+            let blocks = (0..image.div_ceil(BLOCK_BYTES) as usize).map(|block| frame.body_of(&(start_of(block)..start_of(block + 1).min(image))));
+            prop_assert_eq!(blocks.map(|part| part.end - part.start).sum::<u64>(), body.end - body.start);
+            for range in frame.blanks() {
                 prop_assert_eq!((range.start % size, range.end % size), (0, 0));
             }
-            prop_assert_eq!(layout.blanks[0].start, 0);
-            prop_assert_eq!(layout.blanks.last().unwrap().end, drive);
+            prop_assert_eq!(frame.blanks().next().unwrap().start, 0);
+            prop_assert_eq!(frame.blanks().last().unwrap().end, drive);
         }
     }
 }

@@ -1,29 +1,51 @@
-//! One image onto one drive: claim, blank, body, read back, seal, release.
+//! One image onto one drive or several: claim, blank, body, read back, seal, release.
 //!
-//! At no instant between blanking and sealing would a PC start from the drive: its first sectors are emptied first
+//! At no instant between blanking and sealing would a PC start from a drive: its first sectors are emptied first
 //! and written last, after everything else has been read back and matched.
 
+mod before;
 mod body;
+mod compare;
+mod conclusion;
+mod diagnosis;
 mod difference;
+mod estimate;
+mod fault;
+mod feed;
+mod gate;
+pub mod journal;
+mod lane;
 mod layout;
+mod pulse;
 mod readback;
+mod request;
 mod seal;
+mod supply;
 mod watch;
+mod window;
 
-use std::io;
-use std::time::Instant;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use serde::Serialize;
 
 use crate::Cancel;
-use crate::drive::{After, Claimed, DriveFault, DriveIo, Platform, PlatformError};
+use crate::drive::{After, Platform, PlatformError};
 use crate::guard::Cleared;
-use crate::image::{Inspection, ReadAt};
-use difference::Differences;
+use crate::image::Inspection;
+pub use compare::{Comparison, compare};
+pub use conclusion::Conclusion;
 pub use difference::{Cause, Difference, TOLD_MOST};
-pub use layout::{BLOCK_BYTES, DoesNotFit, END_BYTES, HEAD_BYTES, LAST_WRITTEN_BYTES, Layout};
-use readback::Against;
-pub use watch::{Stage, Watcher};
+pub use estimate::Estimate;
+pub use fault::{ImageFault, JobFault};
+use gate::Gate;
+use lane::{Lane, Shared};
+pub use layout::{DoesNotFit, END_BYTES, Frame, HEAD_BYTES, LAST_WRITTEN_BYTES};
+use pulse::Pulse;
+pub use supply::{Access, Checked, KeptImage, Prove, StreamedImage, Supply};
+pub use watch::{Event, Stage, Watcher};
+use window::{Verdict, Window};
 
 /// How a job, or its part on one drive, ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -41,6 +63,21 @@ pub enum JobResult {
     Differs,
     /// Stopped before the end.
     Stopped,
+}
+
+impl JobResult {
+    /// The word for a job whose drives ended like this: the gravest.
+    pub fn of_all(all: impl IntoIterator<Item = Self>) -> Self {
+        let gravity = |result: &Self| match result {
+            Self::Verified => 0,
+            Self::Written => 1,
+            Self::Stopped => 2,
+            Self::Refused => 3,
+            Self::Failed => 4,
+            Self::Differs => 5,
+        };
+        all.into_iter().max_by_key(gravity).unwrap_or(Self::Refused)
+    }
 }
 
 /// What the start of the drive holds when the job is over.
@@ -68,149 +105,6 @@ pub struct StageDone {
     pub seconds: f64,
 }
 
-/// Why a job did not end well.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum JobFault {
-    /// The drive could not be claimed.
-    #[error(transparent)]
-    Claim(#[from] PlatformError),
-    /// The image does not fit.
-    #[error(transparent)]
-    DoesNotFit(#[from] DoesNotFit),
-    /// The drive did not take data.
-    #[error("the drive stopped taking data at byte {at}")]
-    Write {
-        /// Where.
-        at: u64,
-        /// Why.
-        source: DriveFault,
-    },
-    /// The drive did not confirm that it kept the data.
-    #[error("the drive did not confirm that it kept what was written")]
-    Flush {
-        /// Why.
-        source: DriveFault,
-    },
-    /// The drive took data and kept something else, before the image was even begun.
-    #[error("the drive does not keep what is written at byte {at}")]
-    NotTaken {
-        /// Where.
-        at: u64,
-    },
-    /// The drive could not be read.
-    #[error("the drive can't be read at byte {at}")]
-    Read {
-        /// Where.
-        at: u64,
-        /// Why.
-        source: DriveFault,
-    },
-    /// The image could not be read.
-    #[error("the image can't be read at byte {at}")]
-    ImageRead {
-        /// Where.
-        at: u64,
-        /// Why.
-        source: io::Error,
-    },
-    /// The image became shorter.
-    #[error("the image ended at byte {at}: something changed it meanwhile")]
-    ImageShrunk {
-        /// Where it ended.
-        at: u64,
-    },
-    /// The image is not the one that was checked.
-    #[error("the image changed after it was checked: SHA-256 was {checked}, now it is {written}")]
-    ImageChanged {
-        /// What was checked.
-        checked: String,
-        /// What was written.
-        written: String,
-    },
-    /// The thread that reads the image ended early.
-    #[error("reading the image ended early")]
-    Reader,
-    /// The drive holds something else than was written.
-    #[error("the drive differs from the image")]
-    Differs,
-    /// The head does not read back.
-    #[error("the head does not read back at byte {at}")]
-    SealDiffers {
-        /// Where.
-        at: u64,
-    },
-    /// Told to stop.
-    #[error("stopped during the {}", stage_words(*.stage))]
-    Stopped {
-        /// Where it was.
-        stage: Stage,
-    },
-}
-
-fn stage_words(stage: Stage) -> &'static str {
-    match stage {
-        Stage::Claim => "claim",
-        Stage::Blank => "blanking",
-        Stage::Body => "writing",
-        Stage::ReadBack => "read-back",
-        Stage::Seal => "sealing",
-        Stage::Release => "release",
-    }
-}
-
-impl JobFault {
-    /// What to do about it.
-    pub fn next_step(&self) -> &'static str {
-        match self {
-            Self::Claim(error) => error.next_step(),
-            Self::DoesNotFit(_) => "choose a larger drive",
-            Self::Write { source: DriveFault::Gone, .. }
-            | Self::Flush { source: DriveFault::Gone }
-            | Self::Read { source: DriveFault::Gone, .. } => {
-                "plug it in again, into another port if it went by itself, and run the same command again"
-            }
-            Self::Write { .. } | Self::Flush { .. } | Self::Read { .. } => {
-                "try another port and run the same command again; if it fails there too, discard the drive"
-            }
-            Self::NotTaken { .. } => "discard the drive: it can't be written any more",
-            Self::ImageRead { .. } => "copy the image to another disk, or download it again",
-            Self::ImageShrunk { .. } | Self::ImageChanged { .. } => {
-                "make sure that nothing is writing to the image, then run the same command again"
-            }
-            Self::Reader => "run the same command again; if it comes back, report it",
-            Self::Differs | Self::SealDiffers { .. } => {
-                "write it once more into another port; if it differs again, discard the drive"
-            }
-            Self::Stopped { .. } => "run the same command again to start over",
-        }
-    }
-
-    /// How a job that met this ended.
-    fn result(&self) -> JobResult {
-        match self {
-            Self::Claim(_) | Self::DoesNotFit(_) => JobResult::Refused,
-            Self::Differs | Self::SealDiffers { .. } | Self::NotTaken { .. } => JobResult::Differs,
-            Self::Stopped { .. } => JobResult::Stopped,
-            _ => JobResult::Failed,
-        }
-    }
-}
-
-/// What is to be done.
-pub struct Order<'a> {
-    /// The image.
-    pub image: &'a dyn ReadAt,
-    /// What is known of it, to name files where the drive differs.
-    pub inspection: &'a Inspection,
-    /// SHA-256 that the image had when it was checked; another one on the way is not sealed.
-    pub checked_sha256: Option<String>,
-    /// Whether the body is read back.
-    pub read_back: ReadBack,
-    /// What becomes of the drive.
-    pub after: After,
-}
-
 /// Whether the body is read back before the seal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ReadBack {
@@ -220,7 +114,70 @@ pub enum ReadBack {
     Skip,
 }
 
-/// How a job went.
+/// What is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Writing {
+    /// All of the image.
+    Everything,
+    /// Where the drive holds something else than the image; the rest is only read.
+    OnlyChanged,
+}
+
+/// Whether a job goes on with what an earlier one has left on a drive.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Start {
+    /// From the beginning.
+    Over,
+    /// From where the drive last confirmed that it keeps what it took.
+    GoOn,
+}
+
+/// How patient a job is.
+#[derive(Clone, Copy, Debug)]
+pub struct Pacing {
+    /// The drive is asked to keep what it took each time this has gone by: so much time an accident costs.
+    pub flush_after: Duration,
+    /// A drive that has not answered for so long is told of.
+    pub stall_after: Duration,
+}
+
+impl Default for Pacing {
+    fn default() -> Self {
+        Self { flush_after: Duration::from_secs(2), stall_after: Duration::from_secs(20) }
+    }
+}
+
+/// What is to be done.
+pub struct Order<'a> {
+    /// Where the image comes from.
+    pub supply: &'a dyn Supply,
+    /// What the image is called, for the notes.
+    pub name: &'a str,
+    /// What is known of it, to name files where a drive differs.
+    pub inspection: Option<&'a Inspection>,
+    /// What a check before has found; another image on the way is not sealed.
+    pub checked: Checked,
+    /// Whether the body is read back.
+    pub read_back: ReadBack,
+    /// What is written.
+    pub writing: Writing,
+    /// What becomes of the drives.
+    pub after: After,
+    /// How patient it is.
+    pub pacing: Pacing,
+}
+
+/// A drive of a job.
+pub struct Target {
+    /// The guard's proof, which is spent whatever happens.
+    pub cleared: Cleared,
+    /// Where notes are kept, so that the job can be gone on with: see [`journal::path_of`].
+    pub journal: Option<PathBuf>,
+    /// Whether it goes on with an earlier one.
+    pub start: Start,
+}
+
+/// How a job went on one drive.
 #[derive(Debug)]
 pub struct Outcome {
     /// In a word.
@@ -233,195 +190,88 @@ pub struct Outcome {
     pub differences: Vec<Difference>,
     /// How many more differences there are than are told.
     pub more_differences: u64,
+    /// What the differences mean for the drive.
+    pub conclusion: Option<Conclusion>,
+    /// Length of the image, once all of it was read.
+    pub image_bytes: Option<u64>,
     /// SHA-256 of the image as it was written.
     pub sha256: Option<String>,
+    /// How much of the image an earlier job had brought to the drive.
+    pub kept_bytes: u64,
+    /// How much of the body was written; less than all of it where only what differs is.
+    pub written_bytes: u64,
+    /// Blocks that read right only the second time.
+    pub read_again: u64,
     /// Why it did not end well.
     pub fault: Option<JobFault>,
+    /// The image's file that lies where it failed.
+    pub fault_file: Option<String>,
     /// The drive is written, but could not be given back as asked.
     pub release_fault: Option<PlatformError>,
 }
 
-/// Runs one job. The guard's proof is spent, whatever happens.
+/// Runs one job on all of its drives at once, and tells how it went on each, in their order.
+///
+/// The image is read once. Each drive goes at its own pace; one that fails or is far slower does not hinder the others.
 pub fn run(
     order: &Order<'_>,
     platform: &dyn Platform,
-    cleared: Cleared,
+    targets: Vec<Target>,
     cancel: &Cancel,
-    watcher: &mut dyn Watcher,
-) -> Outcome {
-    let mut job = Running {
+    watcher: &dyn Watcher,
+) -> Vec<Outcome> {
+    let drives = targets.len();
+    let shared = Shared {
         order,
         cancel,
         watcher,
-        head: Head::Untouched,
-        stages: Vec::new(),
-        differences: Differences::default(),
-        sha256: None,
+        gate: Gate::new(drives),
+        window: Window::new(drives, lane::may_leave(order.supply)),
+        verdict: Verdict::default(),
     };
-    let mut release_fault = None;
-    let ended = match job.claim(platform, cleared) {
-        Ok(drive) => {
-            let ended = job.with(&*drive);
-            let after = if ended.is_ok() { order.after } else { After::Keep };
-            release_fault = job.release(drive, after).err();
-            ended
-        }
-        Err(fault) => Err(fault),
-    };
-    let result = match &ended {
-        Ok(()) if order.read_back == ReadBack::Whole => JobResult::Verified,
-        Ok(()) => JobResult::Written,
-        Err(fault) => fault.result(),
-    };
-    name_files(order.image, order.inspection, &mut job.differences);
-    Outcome {
-        result,
-        head: job.head,
-        stages: job.stages,
-        differences: job.differences.told,
-        more_differences: job.differences.more,
-        sha256: job.sha256,
-        fault: ended.err(),
-        release_fault,
-    }
-}
-
-struct Running<'a> {
-    order: &'a Order<'a>,
-    cancel: &'a Cancel,
-    watcher: &'a mut dyn Watcher,
-    head: Head,
-    stages: Vec<StageDone>,
-    differences: Differences,
-    sha256: Option<String>,
-}
-
-impl Running<'_> {
-    /// Does one stage between its two announcements, unless somebody asked to stop.
-    fn stage<T>(
-        &mut self,
-        name: Stage,
-        bytes: u64,
-        work: impl FnOnce(&mut Self) -> Result<T, JobFault>,
-    ) -> Result<T, JobFault> {
-        if self.cancel.is_set() && name != Stage::Release {
-            return Err(JobFault::Stopped { stage: name });
-        }
-        self.watcher.began(name, bytes);
-        let started = Instant::now();
-        let done = work(self)?;
-        self.stages.push(StageDone { name, bytes, seconds: started.elapsed().as_secs_f64() });
-        self.watcher.ended(name);
-        Ok(done)
-    }
-
-    fn claim(&mut self, platform: &dyn Platform, cleared: Cleared) -> Result<Box<dyn Claimed>, JobFault> {
-        self.stage(Stage::Claim, 0, |_| Ok(platform.claim(cleared)?))
-    }
-
-    fn with(&mut self, drive: &dyn Claimed) -> Result<(), JobFault> {
-        let layout = Layout::new(self.order.image.size(), drive.bytes(), drive.sector_bytes())?;
-        let blanked = layout.blanks.iter().map(|range| range.end - range.start).sum();
-        self.stage(Stage::Blank, blanked, |job| {
-            job.head = Head::Unknown;
-            seal::blank(drive, &layout)?;
-            job.head = Head::Blank;
-            Ok(())
-        })?;
-        let body_bytes = layout.body.end - layout.body.start;
-        let body = self.stage(Stage::Body, body_bytes, |job| {
-            body::write(job.order.image, &layout, drive, job.cancel, job.watcher)
-        })?;
-        self.sha256 = Some(body.sha256.clone());
-        if let Some(checked) = self.order.checked_sha256.as_ref().filter(|checked| **checked != body.sha256) {
-            return Err(JobFault::ImageChanged { checked: checked.clone(), written: body.sha256.clone() });
-        }
-        if self.order.read_back == ReadBack::Whole {
-            let read_back = self.stage(Stage::ReadBack, body_bytes, |job| {
-                seal::mark(drive, &layout)?;
-                let against = Against::Digests(&body.digests);
-                let range = layout.body.clone();
-                job.differences = readback::compare(job.order.image, drive, range, &against, job.cancel, job.watcher)?;
-                if job.differences.is_empty() { Ok(()) } else { Err(JobFault::Differs) }
-            });
-            if read_back.is_err() {
-                // The marks start no PC, but a drive given back is to be blank; one that is gone keeps them.
-                let _ = seal::blank(drive, &layout);
-            }
-            read_back?;
-        }
-        self.seal(drive, &layout, &body)
-    }
-
-    /// Seals the drive, or empties its head again.
-    fn seal(&mut self, drive: &dyn Claimed, layout: &Layout, body: &body::BodyDone) -> Result<(), JobFault> {
-        let bytes = (body.head.len() + body.end.len()) as u64;
-        let sealed = self.stage(Stage::Seal, bytes, |job| {
-            job.head = Head::Unknown;
-            match seal::seal(drive, layout, body, job.watcher)? {
-                None => Ok(()),
-                Some(at) => Err(JobFault::SealDiffers { at }),
-            }
+    let pulses: Vec<Pulse> = targets.iter().map(|_| Pulse::new()).collect();
+    let is_over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let shared = &shared;
+        scope.spawn(|| pulse::watch(&pulses, order.pacing.stall_after, &is_over, watcher));
+        let lanes = targets.into_iter().zip(&pulses).enumerate().map(|(number, (target, pulse))| {
+            scope.spawn(move || Lane::new(shared, pulse, number).run(platform, target))
         });
-        self.head = match &sealed {
-            Ok(()) => Head::Sealed,
-            Err(_) if seal::blank(drive, layout).is_ok() => Head::Blank,
-            Err(_) => Head::Unknown,
-        };
-        sealed
-    }
-
-    fn release(&mut self, drive: Box<dyn Claimed>, after: After) -> Result<(), PlatformError> {
-        let mut fault = Ok(());
-        // The stage itself can't fail: what the system says about ejecting does not change the result.
-        let _ = self.stage(Stage::Release, 0, |_| {
-            fault = drive.release(after);
-            Ok(())
-        });
-        fault
-    }
+        let lanes: Vec<_> = lanes.collect();
+        // This thread is the image's reader.
+        if let Some(arrival) = shared.gate.wait() {
+            let reading = shared.reading(arrival.from, arrival.withheld_from);
+            let verdict = reading.run(&shared.window, arrival.from_drive, cancel);
+            shared.verdict.tell(verdict);
+            shared.window.end();
+        }
+        let outcomes =
+            lanes.into_iter().map(|lane| lane.join().unwrap_or_else(|_| Outcome::of_fault(ImageFault::Reader)));
+        let outcomes = outcomes.collect();
+        is_over.store(true, Ordering::Relaxed);
+        outcomes
+    })
 }
 
-fn name_files(image: &dyn ReadAt, inspection: &Inspection, differences: &mut Differences) {
-    for difference in &mut differences.told {
-        // A name is a help; an image that can't be read any more has been told already.
-        difference.file = inspection.file_at(image, difference.offset).unwrap_or_default();
+impl Outcome {
+    /// Of a drive on which nothing more is known than that it ended badly.
+    fn of_fault(fault: ImageFault) -> Self {
+        let fault = JobFault::from(fault);
+        Self {
+            result: fault.result(),
+            head: Head::Unknown,
+            stages: Vec::new(),
+            differences: Vec::new(),
+            more_differences: 0,
+            conclusion: None,
+            image_bytes: None,
+            sha256: None,
+            kept_bytes: 0,
+            written_bytes: 0,
+            read_again: 0,
+            fault: Some(fault),
+            fault_file: None,
+            release_fault: None,
+        }
     }
-}
-
-/// How a comparison went.
-#[derive(Debug)]
-pub struct Comparison {
-    /// [`JobResult::Verified`] or [`JobResult::Differs`].
-    pub result: JobResult,
-    /// Bytes compared.
-    pub bytes: u64,
-    /// Where the drive differs.
-    pub differences: Vec<Difference>,
-    /// How many more differences there are than are told.
-    pub more_differences: u64,
-}
-
-/// Reads the drive past every cache and compares it with the whole image. Writes nothing.
-///
-/// # Errors
-/// When the drive is gone or gives up, the image can't be read, or `cancel` says stop.
-pub fn compare(
-    image: &dyn ReadAt,
-    inspection: &Inspection,
-    drive: &dyn DriveIo,
-    cancel: &Cancel,
-    watcher: &mut dyn Watcher,
-) -> Result<Comparison, JobFault> {
-    let sector = u64::from(drive.sector_bytes().max(1));
-    let bytes = image.size().min(drive.bytes() / sector * sector);
-    watcher.began(Stage::ReadBack, bytes);
-    let mut differences = readback::compare(image, drive, 0..bytes, &Against::Image, cancel, watcher)?;
-    watcher.ended(Stage::ReadBack);
-    if bytes < image.size() {
-        differences.add(bytes..image.size(), Cause::BeyondEnd);
-    }
-    name_files(image, inspection, &mut differences);
-    let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
-    Ok(Comparison { result, bytes, differences: differences.told, more_differences: differences.more })
 }

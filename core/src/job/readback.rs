@@ -1,163 +1,142 @@
-//! Read-back: the drive's own bytes, past every cache, against the image.
+//! Read-back: the drive's own bytes, past every cache, against the digests of what it should hold.
 
-use std::ops::Range;
-use std::sync::mpsc::sync_channel;
-use std::thread;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
-use super::body::fill_exactly;
-use super::difference::{Blocks, Cause, Differences};
-use super::layout::{BLOCK_BYTES, blocks_of};
-use super::{JobFault, Stage, Watcher};
+use super::body::{IN_FLIGHT, Piece};
+use super::{Event, JobFault, Stage, Watcher};
 use crate::Cancel;
 use crate::drive::{AlignedBuf, DriveFault, DriveIo};
-use crate::image::ReadAt;
 
-/// Blocks read ahead while one is compared.
-const BUFFERS: usize = 3;
-/// A block that can't be read as a whole is read in pieces of this many bytes, to find which part it is.
-const PIECE: usize = 64 << 10;
-/// A drive is given up after this many pieces that can't be read: each may take half a minute.
+/// Read at once, in bytes; with several requests in flight as fast as the drive, and small enough for many drives.
+const REQUEST: usize = 2 << 20;
+/// How often progress is told.
+const TELL: Duration = Duration::from_millis(100);
+/// A drive is given up after so many blocks that can't be read: each may take half a minute.
 const UNREADABLE_MOST: usize = 16;
 
-/// What the drive's bytes are compared with.
-pub enum Against<'a> {
-    /// The digests of the image's blocks: neither read nor unpacked again.
-    Digests(&'a [blake3::Hash]),
-    /// The image itself.
-    Image,
+/// A piece that does not hold what it should, and what it holds instead; `None` if it can't be read.
+#[derive(Clone, Copy, Debug)]
+pub struct Suspect {
+    pub piece: Piece,
+    pub found: Option<blake3::Hash>,
 }
 
-/// Reads `range` from the drive and compares it with the same range of the image.
-pub fn compare(
-    image: &dyn ReadAt,
+/// Digest of `bytes` bytes of a drive from `at` on.
+///
+/// # Errors
+/// When they can't be read.
+pub fn digest_of(
     drive: &dyn DriveIo,
-    range: Range<u64>,
-    against: &Against<'_>,
-    cancel: &Cancel,
-    watcher: &mut dyn Watcher,
-) -> Result<Differences, JobFault> {
-    let blocks = Blocks::new(match against {
-        Against::Digests(digests) => digests,
-        Against::Image => &[],
-    });
+    at: u64,
+    bytes: u64,
+    buffer: &mut AlignedBuf,
+) -> Result<blake3::Hash, DriveFault> {
     let sector = u64::from(drive.sector_bytes().max(1));
-    let padded = |bytes: u64| bytes.next_multiple_of(sector) as usize;
-    let mut reader = Reader { image, drive, blocks, against, unreadable: 0, differences: Differences::default() };
-    let (empty_in, empty_out) = sync_channel::<AlignedBuf>(BUFFERS);
-    let (full_in, full_out) = sync_channel(BUFFERS);
-    for _ in 0..BUFFERS {
-        // The channel has room for all of them.
-        let _ = empty_in.send(AlignedBuf::new(BLOCK_BYTES as usize));
+    let mut hasher = blake3::Hasher::new();
+    let mut done = 0;
+    while done < bytes {
+        let inside = (bytes - done).min(REQUEST as u64);
+        let whole = inside.next_multiple_of(sector) as usize;
+        let into = buffer.get_mut(..whole).unwrap_or_default();
+        drive.read_at(at + done, into)?;
+        hasher.update(into.get(..inside as usize).unwrap_or_default());
+        done += inside;
     }
-    let pieces = range.clone();
-    thread::scope(|scope| {
-        scope.spawn(move || {
-            for (index, piece) in blocks_of(pieces) {
-                let Ok(mut buffer) = empty_out.recv() else { return };
-                let into = buffer.get_mut(..padded(piece.end - piece.start)).unwrap_or_default();
-                let read = drive.read_at(piece.start, into);
-                if full_in.send((index, piece, buffer, read)).is_err() {
-                    return;
-                }
-            }
-        });
-        let mut take = || -> Result<(), JobFault> {
-            for (index, piece, mut buffer, read) in &full_out {
-                if cancel.is_set() {
-                    return Err(JobFault::Stopped { stage: Stage::ReadBack });
-                }
-                let whole = padded(piece.end - piece.start);
-                let bytes = (piece.end - piece.start) as usize;
-                reader.block(index, piece.start, bytes, buffer.get_mut(..whole).unwrap_or_default(), read)?;
-                watcher.moved(Stage::ReadBack, piece.end - range.start);
-                let _ = empty_in.send(buffer);
-            }
-            Ok(())
-        };
-        let taken = take();
-        drop(full_out);
-        drop(empty_in);
-        taken
-    })?;
-    Ok(reader.differences)
+    Ok(hasher.finalize())
 }
 
-struct Reader<'a> {
-    image: &'a dyn ReadAt,
-    drive: &'a dyn DriveIo,
-    blocks: Blocks<'a>,
-    against: &'a Against<'a>,
-    unreadable: usize,
-    differences: Differences,
+/// A buffer for [`digest_of`].
+pub fn buffer() -> AlignedBuf {
+    AlignedBuf::new(REQUEST)
 }
 
-impl Reader<'_> {
-    /// Judges one block that was read into `found`, whose first `bytes` bytes belong to the image.
-    fn block(
-        &mut self,
-        index: usize,
-        at: u64,
-        bytes: usize,
-        found: &mut [u8],
-        read: Result<(), DriveFault>,
-    ) -> Result<(), JobFault> {
-        match read {
-            Ok(()) if self.matches(index, at, found.get(..bytes).unwrap_or_default())? => return Ok(()),
-            Ok(()) => {}
-            Err(DriveFault::Gone) => return Err(JobFault::Read { at, source: DriveFault::Gone }),
-            Err(DriveFault::Failed(_)) => {}
-        }
-        // Once more: what differs only sometimes is a bad plug, not bad memory.
-        match self.drive.read_at(at, found) {
-            Ok(()) => {
-                let found = found.get(..bytes).unwrap_or_default();
-                if self.matches(index, at, found)? {
-                    return Ok(());
+/// Looks at a piece twice, if need be. `read_again` hears of one that was right only the second time.
+pub fn judge(
+    drive: &dyn DriveIo,
+    piece: &Piece,
+    buffer: &mut AlignedBuf,
+    read_again: &dyn Fn(u64),
+) -> Result<Option<Suspect>, JobFault> {
+    let mut found = None;
+    for attempt in 0..2 {
+        match digest_of(drive, piece.at, piece.bytes, buffer) {
+            Ok(digest) if digest == piece.digest => {
+                if attempt > 0 {
+                    read_again(piece.at);
                 }
-                let digest = blake3::hash(found);
-                let elsewhere = self.blocks.is_elsewhere(index, &digest, bytes);
-                let expected = self.expected(at, bytes)?;
-                self.differences.compare(at, &expected, found, elsewhere);
-                Ok(())
+                return Ok(None);
             }
-            Err(DriveFault::Gone) => Err(JobFault::Read { at, source: DriveFault::Gone }),
-            Err(DriveFault::Failed(_)) => self.in_pieces(at, bytes, found),
+            Ok(digest) => found = Some(digest),
+            Err(DriveFault::Gone) => return Err(JobFault::Read { at: piece.at, source: DriveFault::Gone }),
+            Err(DriveFault::Failed(_)) => found = None,
         }
     }
+    Ok(Some(Suspect { piece: *piece, found }))
+}
 
-    fn matches(&self, index: usize, at: u64, found: &[u8]) -> Result<bool, JobFault> {
-        match self.against {
-            Against::Digests(_) => Ok(self.blocks.is_at(index, &blake3::hash(found))),
-            Against::Image => Ok(self.expected(at, found.len())? == found),
-        }
-    }
-
-    fn expected(&self, at: u64, bytes: usize) -> Result<Vec<u8>, JobFault> {
-        let mut expected = vec![0u8; bytes];
-        fill_exactly(self.image, at, &mut expected)?;
-        Ok(expected)
-    }
-
-    /// Finds the parts of a block that can't be read, and compares the others.
-    fn in_pieces(&mut self, at: u64, bytes: usize, found: &mut [u8]) -> Result<(), JobFault> {
-        for (number, piece) in found.chunks_mut(PIECE).enumerate() {
-            let start = at + (number * PIECE) as u64;
-            let inside = piece.len().min(bytes.saturating_sub(number * PIECE));
-            match self.drive.read_at(start, piece) {
-                Ok(()) => {
-                    let expected = self.expected(start, inside)?;
-                    self.differences.compare(start, &expected, piece.get(..inside).unwrap_or_default(), false);
-                }
-                Err(DriveFault::Gone) => return Err(JobFault::Read { at: start, source: DriveFault::Gone }),
-                Err(fault @ DriveFault::Failed(_)) => {
-                    self.differences.add(start..start + inside as u64, Cause::Unreadable);
-                    self.unreadable += 1;
-                    if self.unreadable >= UNREADABLE_MOST {
-                        return Err(JobFault::Read { at: start, source: fault });
+/// Reads all pieces from the drive, several at a time, and gives those that are not as they should be, in order.
+pub fn read_back(
+    drive: &dyn DriveIo,
+    pieces: &[Piece],
+    number: usize,
+    cancel: &Cancel,
+    watcher: &dyn Watcher,
+) -> Result<Vec<Suspect>, JobFault> {
+    let (next, done, working) = (AtomicUsize::new(0), AtomicU64::new(0), AtomicUsize::new(IN_FLIGHT));
+    let is_over = AtomicBool::new(false);
+    let suspects = Mutex::new(Vec::new());
+    let fault = Mutex::new(None);
+    let fail = |found: JobFault| {
+        fault.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(found);
+        is_over.store(true, Ordering::Relaxed);
+    };
+    let read_again = |at| watcher.heard(number, &Event::ReadAgain { at });
+    let work = || {
+        let mut buffer = buffer();
+        while !is_over.load(Ordering::Relaxed) {
+            let Some(piece) = pieces.get(next.fetch_add(1, Ordering::Relaxed)) else { break };
+            if cancel.is_set() {
+                fail(JobFault::Stopped { stage: Stage::ReadBack });
+                break;
+            }
+            match judge(drive, piece, &mut buffer, &read_again) {
+                Ok(None) => {}
+                Ok(Some(suspect)) => {
+                    let mut suspects: std::sync::MutexGuard<'_, Vec<Suspect>> =
+                        suspects.lock().unwrap_or_else(PoisonError::into_inner);
+                    suspects.push(suspect);
+                    if suspects.iter().filter(|suspect| suspect.found.is_none()).count() >= UNREADABLE_MOST {
+                        is_over.store(true, Ordering::Relaxed);
                     }
                 }
+                Err(found) => fail(found),
+            }
+            done.fetch_add(piece.bytes, Ordering::Relaxed);
+        }
+        working.fetch_sub(1, Ordering::Relaxed);
+    };
+    std::thread::scope(|scope| {
+        let threads: Vec<_> = (0..IN_FLIGHT).map(|_| scope.spawn(work)).collect();
+        let mut told = 0;
+        while working.load(Ordering::Relaxed) > 0 {
+            // The last thread to end wakes this one only through the clock, but for small bodies.
+            if threads.iter().all(std::thread::ScopedJoinHandle::is_finished) {
+                break;
+            }
+            std::thread::park_timeout(if told == 0 { Duration::from_millis(1) } else { TELL });
+            let now = done.load(Ordering::Relaxed);
+            if now != told {
+                told = now;
+                watcher.heard(number, &Event::Moved { stage: Stage::ReadBack, done: now });
             }
         }
-        Ok(())
+    });
+    if let Some(fault) = fault.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        return Err(fault);
     }
+    let mut suspects = suspects.into_inner().unwrap_or_else(PoisonError::into_inner);
+    suspects.sort_by_key(|suspect| suspect.piece.at);
+    Ok(suspects)
 }

@@ -1,8 +1,10 @@
 //! What a job tells while it runs.
 
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use serde::Serialize;
 
-/// The steps of a job, in their order.
+/// The steps of a job on a drive, in their order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Stage {
@@ -20,12 +22,96 @@ pub enum Stage {
     Release,
 }
 
-/// Hears what a job does. A progress display, a log and a test are three of these.
-pub trait Watcher {
-    /// A stage begins, which will move `bytes` bytes.
-    fn began(&mut self, stage: Stage, bytes: u64);
-    /// The stage has moved `done` bytes so far.
-    fn moved(&mut self, stage: Stage, done: u64);
-    /// The stage ended well.
-    fn ended(&mut self, stage: Stage);
+/// Something that happens on one drive. Lengths and places are bytes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Event {
+    /// A stage begins; how much it will move, where that is known.
+    Began {
+        /// Which.
+        stage: Stage,
+        /// How much.
+        bytes: Option<u64>,
+    },
+    /// The stage has moved so much so far.
+    Moved {
+        /// Which.
+        stage: Stage,
+        /// How much.
+        done: u64,
+    },
+    /// So much of the body has reached the drive for good: it has confirmed that it keeps it.
+    Flushed {
+        /// How much.
+        done: u64,
+    },
+    /// A stage ended well.
+    Ended {
+        /// Which.
+        stage: Stage,
+    },
+    /// An earlier job is gone on with.
+    GoingOn {
+        /// So much is on the drive already.
+        from: u64,
+    },
+    /// There is nothing to go on with, and the job starts over.
+    StartsOver {
+        /// Why.
+        why: String,
+    },
+    /// A write failed at first and was taken in smaller pieces.
+    Retried {
+        /// Where.
+        at: u64,
+    },
+    /// A block read wrong at first and right when it was read again.
+    ReadAgain {
+        /// Where it begins.
+        at: u64,
+    },
+    /// The drive is far slower than the others of the job, which go on without it.
+    LeftBehind,
+    /// The drive has not answered for so many seconds.
+    Stalled {
+        /// How long.
+        seconds: u64,
+    },
+    /// The job's notes could not be kept: it could not be gone on with.
+    Unnoted {
+        /// Why.
+        why: String,
+    },
+}
+
+/// Hears what a job does on each of its drives, by their place in the order. A progress display, a log and a test are
+/// three of these. It is called from several threads, and whoever calls waits until it returns.
+pub trait Watcher: Sync {
+    /// Something happened on a drive.
+    fn heard(&self, drive: usize, event: &Event);
+}
+
+/// A watcher that counts what its drive had to read again.
+pub(super) struct Counting<'a> {
+    inner: &'a dyn Watcher,
+    read_again: AtomicU64,
+}
+
+impl<'a> Counting<'a> {
+    pub fn new(inner: &'a dyn Watcher) -> Self {
+        Self { inner, read_again: AtomicU64::new(0) }
+    }
+
+    pub fn read_again(&self) -> u64 {
+        self.read_again.load(Ordering::Relaxed)
+    }
+}
+
+impl Watcher for Counting<'_> {
+    fn heard(&self, drive: usize, event: &Event) {
+        if matches!(event, Event::ReadAgain { .. }) {
+            self.read_again.fetch_add(1, Ordering::Relaxed);
+        }
+        self.inner.heard(drive, event);
+    }
 }

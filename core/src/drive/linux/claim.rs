@@ -9,7 +9,7 @@ use rustix::io::Errno;
 use rustix::mount::UnmountFlags;
 
 use super::ioctl;
-use crate::drive::{After, Claimed, Drive, DriveFault, DriveIo, PlatformError, Tag};
+use crate::drive::{After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, PlatformError, Tag};
 
 /// A block device, opened with direct I/O.
 pub struct BlockDevice {
@@ -90,7 +90,7 @@ impl DriveIo for BlockDevice {
     }
 }
 
-impl Claimed for BlockDevice {
+impl DriveWrite for BlockDevice {
     fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
         self.file.write_all_at(from, at).map_err(|error| self.fault(error))
     }
@@ -98,7 +98,9 @@ impl Claimed for BlockDevice {
     fn flush(&self) -> Result<(), DriveFault> {
         self.file.sync_all().map_err(|error| self.fault(error))
     }
+}
 
+impl Claimed for BlockDevice {
     fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
         // A loop device made without partitions refuses; then there is nothing to read again.
         let _ = ioctl::read_table(&self.file);

@@ -46,6 +46,9 @@ pub struct DriveSpec {
     /// Whether it refuses to be written.
     #[serde(default)]
     pub write_protected: bool,
+    /// Whether what it took is lost when it is pulled out before it has flushed.
+    #[serde(default)]
+    pub volatile_cache: bool,
     /// It is plugged in this long after the program began, in milliseconds.
     #[serde(default)]
     pub appears_after_ms: u64,
@@ -89,6 +92,8 @@ pub enum Fault {
         at: u64,
         /// Length.
         bytes: u64,
+        /// How often; always, if nothing is said.
+        times: Option<u64>,
     },
     /// Reading from the range fails.
     ReadError {
@@ -96,6 +101,8 @@ pub enum Fault {
         at: u64,
         /// Length.
         bytes: u64,
+        /// How often; always, if nothing is said.
+        times: Option<u64>,
     },
     /// One bit of each 512 bytes in the range flips when it is written; nobody is told.
     Corrupt {
@@ -123,6 +130,13 @@ pub enum Fault {
     Slow {
         /// Bytes a second, for writing and for reading.
         bytes_per_second: u64,
+    },
+    /// Once it has taken this much in one job, the drive does not answer for a while.
+    Stall {
+        /// Bytes written until then.
+        after_bytes: u64,
+        /// How long.
+        milliseconds: u64,
     },
     /// The drive is pulled out once it has taken this much in one job.
     Unplug {
@@ -189,7 +203,7 @@ mod tests {
         a: sector_bytes is 513, not 512 or 4096
         a: 512 bytes are not whole sectors of 4096
         a: a fault needs a number above zero
-        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `could_be_faster`, `removable`, `write_protected`, `appears_after_ms`, `held_by`, `partition`, `fault`
+        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `could_be_faster`, `removable`, `write_protected`, `volatile_cache`, `appears_after_ms`, `held_by`, `partition`, `fault`
         ");
         assert_eq!(Descriptor::parse(pyrotyp_sample::cafe::TRAY).unwrap().drives.len(), 6);
     }

@@ -16,9 +16,52 @@ const CORRUPT_EVERY: u64 = 512;
 pub struct Medium {
     pub spec: DriveSpec,
     /// `None` reads as zeros: nothing was ever written.
-    file: Option<Mutex<File>>,
+    file: Option<Mutex<Backing>>,
     written: AtomicU64,
+    /// How often each fault has struck.
+    strikes: Vec<AtomicU64>,
+    /// A slow drive does one thing at a time.
+    line: Mutex<()>,
     away: Arc<Mutex<BTreeSet<String>>>,
+}
+
+/// The backing file, and what its volatile cache would lose.
+struct Backing {
+    file: File,
+    /// What lay in each place before it was written since the last flush, in order.
+    unflushed: Vec<(u64, Vec<u8>)>,
+}
+
+impl Backing {
+    fn read(&mut self, place: u64, mut into: &mut [u8]) -> io::Result<()> {
+        self.file.seek(SeekFrom::Start(place))?;
+        while !into.is_empty() {
+            let count = self.file.read(into)?;
+            if count == 0 {
+                break;
+            }
+            into = into.get_mut(count..).unwrap_or_default();
+        }
+        Ok(())
+    }
+
+    fn write(&mut self, place: u64, from: &[u8], is_volatile: bool) -> io::Result<()> {
+        if is_volatile {
+            let mut before = vec![0; from.len()];
+            self.read(place, &mut before)?;
+            self.unflushed.push((place, before));
+        }
+        self.file.seek(SeekFrom::Start(place))?;
+        self.file.write_all(from)
+    }
+
+    /// What was not flushed is gone.
+    fn lose(&mut self) -> io::Result<()> {
+        for (place, before) in std::mem::take(&mut self.unflushed).into_iter().rev() {
+            self.write(place, &before, false)?;
+        }
+        Ok(())
+    }
 }
 
 /// The part of `at..at+len` that lies in `from..from+bytes`, as offsets from `at`.
@@ -35,7 +78,15 @@ fn failed() -> DriveFault {
 
 impl Medium {
     pub fn new(spec: DriveSpec, file: Option<File>, away: Arc<Mutex<BTreeSet<String>>>) -> Self {
-        Self { spec, file: file.map(Mutex::new), written: AtomicU64::new(0), away }
+        let strikes = spec.faults.iter().map(|_| AtomicU64::new(0)).collect();
+        let file = file.map(|file| Mutex::new(Backing { file, unflushed: Vec::new() }));
+        Self { spec, file, written: AtomicU64::new(0), strikes, line: Mutex::new(()), away }
+    }
+
+    /// Whether the fault with this number strikes once more, if it does so only so many times.
+    fn strikes(&self, number: usize, times: Option<u64>) -> bool {
+        let struck = self.strikes.get(number).map_or(0, |strikes| strikes.fetch_add(1, Ordering::Relaxed));
+        times.is_none_or(|times| struck < times)
     }
 
     pub fn pull_out(&self) {
@@ -61,6 +112,7 @@ impl Medium {
     fn wait(&self, bytes: usize) {
         for fault in &self.spec.faults {
             if let Fault::Slow { bytes_per_second } = fault {
+                let _line = self.line.lock().unwrap_or_else(PoisonError::into_inner);
                 std::thread::sleep(Duration::from_secs_f64(bytes as f64 / *bytes_per_second as f64));
             }
         }
@@ -88,9 +140,10 @@ impl Medium {
         self.check_there()?;
         self.check_whole_sectors(at, into.len())?;
         self.wait(into.len());
-        for fault in &self.spec.faults {
-            if let Fault::ReadError { at: from, bytes } = fault
+        for (number, fault) in self.spec.faults.iter().enumerate() {
+            if let Fault::ReadError { at: from, bytes, times } = fault
                 && overlap(at, into.len(), *from, *bytes).is_some()
+                && self.strikes(number, *times)
             {
                 return Err(failed());
             }
@@ -99,15 +152,7 @@ impl Medium {
         let Some(file) = &self.file else { return Ok(()) };
         let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
         for (offset, place, len) in self.places(at, into.len()) {
-            file.seek(SeekFrom::Start(place))?;
-            let mut rest = into.get_mut(offset..offset + len).unwrap_or_default();
-            while !rest.is_empty() {
-                let count = file.read(rest)?;
-                if count == 0 {
-                    break;
-                }
-                rest = rest.get_mut(count..).unwrap_or_default();
-            }
+            file.read(place, into.get_mut(offset..offset + len).unwrap_or_default())?;
         }
         Ok(())
     }
@@ -120,19 +165,26 @@ impl Medium {
         // How much of this request is taken before a fault ends it.
         let mut taken = from.len();
         let mut end = Ok(());
-        for fault in &self.spec.faults {
+        let mut is_pulled_out = false;
+        for (number, fault) in self.spec.faults.iter().enumerate() {
             match fault {
+                Fault::Stall { after_bytes, milliseconds }
+                    if before >= *after_bytes && self.strikes(number, Some(1)) =>
+                {
+                    std::thread::sleep(Duration::from_millis(*milliseconds));
+                }
                 Fault::Unplug { after_bytes } => {
                     let left = usize::try_from(after_bytes.saturating_sub(before)).unwrap_or(usize::MAX);
                     if left < from.len() {
                         taken = taken.min(left);
                         end = Err(DriveFault::Gone);
-                        self.pull_out();
+                        is_pulled_out = true;
                     }
                 }
-                Fault::WriteError { at: bad, bytes } => {
+                Fault::WriteError { at: bad, bytes, times } => {
                     if let Some((start, _)) = overlap(at, from.len(), *bad, *bytes)
                         && start < taken
+                        && self.strikes(number, *times)
                     {
                         taken = start;
                         end = Err(failed());
@@ -142,6 +194,12 @@ impl Medium {
             }
         }
         self.store(at, from.get(..taken).unwrap_or_default(), before)?;
+        if is_pulled_out {
+            self.pull_out();
+            if let Some(file) = &self.file {
+                file.lock().unwrap_or_else(PoisonError::into_inner).lose()?;
+            }
+        }
         end
     }
 
@@ -167,9 +225,8 @@ impl Medium {
         }
         for (start, end) in kept.into_iter().filter(|(start, end)| start < end) {
             for (offset, place, len) in self.places(at + start as u64, end - start) {
-                file.seek(SeekFrom::Start(place))?;
                 let part = start + offset;
-                file.write_all(bytes.get(part..part + len).unwrap_or_default())?;
+                file.write(place, bytes.get(part..part + len).unwrap_or_default(), self.spec.volatile_cache)?;
             }
         }
         Ok(())
@@ -178,6 +235,8 @@ impl Medium {
     pub fn sync(&self) -> Result<(), DriveFault> {
         self.check_there()?;
         let Some(file) = &self.file else { return Ok(()) };
-        Ok(file.lock().unwrap_or_else(PoisonError::into_inner).sync_data()?)
+        let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
+        file.unflushed.clear();
+        Ok(file.file.sync_data()?)
     }
 }

@@ -17,8 +17,8 @@ pub use descriptor::{Descriptor, DriveSpec, FILE_NAME, Fault, PartitionSpec};
 use medium::Medium;
 
 use super::{
-    After, Claimed, Drive, DriveFault, DriveIo, Located, Partition, Platform, PlatformError, Tag, Use, Volume, content,
-    mount_point,
+    After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Partition, Platform, PlatformError, Tag, Use,
+    Volume, content, mount_point,
 };
 use crate::guard::Cleared;
 use crate::image::{ImageFile, Part};
@@ -221,7 +221,7 @@ impl DriveIo for Medium {
     }
 }
 
-impl Claimed for Medium {
+impl DriveWrite for Medium {
     fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
         self.write(at, from)
     }
@@ -229,7 +229,9 @@ impl Claimed for Medium {
     fn flush(&self) -> Result<(), DriveFault> {
         self.sync()
     }
+}
 
+impl Claimed for Medium {
     fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
         if after == After::Eject {
             self.pull_out();

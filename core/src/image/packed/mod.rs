@@ -11,10 +11,13 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::read_at::ReadAt;
 use crate::Cancel;
-use crate::digest::{Algorithm, Hashers};
+use crate::digest::{Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
 
 /// Most memory that a codec may ask for, in bytes.
 pub const CODEC_MEMORY_MOST: u64 = 256 << 20;
+/// Memory that unpacking several blocks of an xz file at once may take, in bytes, and most threads for it.
+const XZ_THREADS_MEMORY_MOST: u64 = 160 << 20;
+const XZ_THREADS_MOST: usize = 4;
 /// How much of what is inside is looked at, in bytes.
 pub const HEAD_BYTES: usize = 1 << 20;
 /// Most files of an archive that are looked at and told.
@@ -125,6 +128,9 @@ pub enum PackedFault {
         /// What is unusual.
         how: String,
     },
+    /// A zip comes from a pipe or a line.
+    #[error("a zip file can't be unpacked while it comes: its directory lies at its end")]
+    ZipOnTheWay,
     /// Told to stop.
     #[error("stopped while unpacking")]
     Stopped,
@@ -158,10 +164,36 @@ impl PackedFault {
             Self::TooLong { .. } => "choose a larger drive",
             Self::NoImage { .. } => "unpack it and look at what is inside",
             Self::SeveralImages { .. } => "unpack it, then give the one that is meant",
+            Self::ZipOnTheWay => "save it to a file, and give that",
             Self::Unusual { .. } => "unpack it, then give the image inside",
             Self::Stopped => "run the same command again",
         }
     }
+}
+
+/// Unpacks what `packed` gives, in its order.
+///
+/// # Errors
+/// When the codec refuses the container's head; a zip, whose directory lies at its end, can't be unpacked in order.
+pub fn unpacking<'a>(format: Format, packed: impl Read + Send + 'a) -> io::Result<Box<dyn Read + Send + 'a>> {
+    Ok(match format {
+        Format::Gz => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+        Format::Xz => Box::new(liblzma::read::XzDecoder::new_stream(packed, xz_codec()?)),
+        Format::Zst => Box::new(zstd::stream::read::Decoder::new(packed)?),
+        Format::Bz2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
+        Format::Lz4 => Box::new(lz4_flex::frame::FrameDecoder::new(packed)),
+        Format::Zip => return Err(io::Error::other("the directory of a zip file lies at its end")),
+    })
+}
+
+/// A codec that unpacks blocks side by side where the file has several, and concatenated streams.
+fn xz_codec() -> io::Result<liblzma::stream::Stream> {
+    let threads = std::thread::available_parallelism().map_or(1, usize::from).min(XZ_THREADS_MOST);
+    let mut builder = liblzma::stream::MtStreamBuilder::new();
+    builder.threads(u32::try_from(threads).unwrap_or(1));
+    // Blocks side by side need memory for each; with less, it goes on with one at a time.
+    builder.memlimit_threading(XZ_THREADS_MEMORY_MOST).memlimit_stop(CODEC_MEMORY_MOST);
+    Ok(builder.decoder()?)
 }
 
 impl Packed {
@@ -190,24 +222,12 @@ impl Packed {
     /// When the codec refuses the container's head.
     pub fn stream(&self) -> io::Result<Box<dyn Read + Send>> {
         let packed = Sequential { source: Arc::clone(&self.source), at: 0 };
-        Ok(match self.format {
-            Format::Gz => Box::new(flate2::read::MultiGzDecoder::new(packed)),
-            Format::Xz => {
-                let flags = liblzma::stream::CONCATENATED;
-                let codec = liblzma::stream::Stream::new_stream_decoder(CODEC_MEMORY_MOST, flags)?;
-                Box::new(liblzma::read::XzDecoder::new_stream(packed, codec))
-            }
-            Format::Zst => Box::new(zstd::stream::read::Decoder::new(packed)?),
-            Format::Bz2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
-            Format::Lz4 => Box::new(lz4_flex::frame::FrameDecoder::new(packed)),
-            Format::Zip => {
-                let Some(entry) = self.entry.clone() else { return Err(io::ErrorKind::InvalidData.into()) };
-                let part = Sequential { at: entry.start, ..packed }.take(entry.packed_bytes);
-                let inner: Box<dyn Read + Send> =
-                    if entry.is_stored { Box::new(part) } else { Box::new(flate2::read::DeflateDecoder::new(part)) };
-                Box::new(Summed { inner, hasher: crc32fast::Hasher::new(), expected: entry.crc })
-            }
-        })
+        let Format::Zip = self.format else { return unpacking(self.format, packed) };
+        let Some(entry) = self.entry.clone() else { return Err(io::ErrorKind::InvalidData.into()) };
+        let part = Sequential { at: entry.start, ..packed }.take(entry.packed_bytes);
+        let inner: Box<dyn Read + Send> =
+            if entry.is_stored { Box::new(part) } else { Box::new(flate2::read::DeflateDecoder::new(part)) };
+        Ok(Box::new(Summed { inner, hasher: crc32fast::Hasher::new(), expected: entry.crc }))
     }
 
     /// The first [`HEAD_BYTES`] of what is inside, or all of it if it is shorter.
@@ -233,6 +253,7 @@ impl Packed {
     pub fn measure(self, limit: u64, cancel: &Cancel, progress: &mut dyn FnMut(u64)) -> Result<Unpacked, PackedFault> {
         let mut stream = self.stream().map_err(|source| self.damaged(0, source))?;
         let mut hashers = Hashers::new([Algorithm::Sha256]);
+        let mut blocks = BlockHasher::new();
         let mut piece = vec![0u8; PIECE];
         let mut at = 0u64;
         loop {
@@ -242,7 +263,9 @@ impl Packed {
             match stream.read(&mut piece) {
                 Ok(0) => break,
                 Ok(count) => {
-                    hashers.update(piece.get(..count).unwrap_or_default());
+                    let bytes = piece.get(..count).unwrap_or_default();
+                    hashers.update(bytes);
+                    blocks.take(bytes);
                     at = at.saturating_add(count as u64);
                 }
                 Err(fault) if fault.kind() == io::ErrorKind::Interrupted => {}
@@ -254,7 +277,7 @@ impl Packed {
             progress(at);
         }
         let sha256 = hashers.finish().pop().map(|sum| sum.hex).unwrap_or_default();
-        Ok(Unpacked { packed: self, bytes: at, sha256, place: Mutex::new(None) })
+        Ok(Unpacked { packed: self, bytes: at, sha256, blocks: blocks.finish(), place: Mutex::new(None) })
     }
 
     fn damaged(&self, at: u64, source: io::Error) -> PackedFault {
@@ -264,7 +287,7 @@ impl Packed {
 
 /// The start of what is inside a packed image.
 pub struct Head {
-    bytes: Vec<u8>,
+    pub(super) bytes: Vec<u8>,
     /// Size of all of it, where it is known.
     pub size: Option<u64>,
 }
@@ -286,6 +309,8 @@ pub struct Unpacked {
     bytes: u64,
     /// SHA-256 of what is inside.
     pub sha256: String,
+    /// Digests of its blocks.
+    pub blocks: BlockDigests,
     place: Mutex<Option<Place>>,
 }
 
@@ -318,6 +343,15 @@ impl ReadAt for Unpacked {
         here.at = at.saturating_add(count as u64);
         *place = Some(here);
         Ok(count)
+    }
+
+    fn onward(&self, at: u64) -> io::Result<Option<Box<dyn Read + Send + '_>>> {
+        let mut stream = self.packed.stream()?;
+        let skipped = io::copy(&mut stream.by_ref().take(at), &mut io::sink())?;
+        if skipped < at {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        Ok(Some(stream))
     }
 }
 

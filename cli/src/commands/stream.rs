@@ -1,0 +1,179 @@
+//! Images that pass by once: from standard input, unpacked on the way, and proven at their end.
+
+use std::io::{self, Cursor, Read};
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use jiff::Timestamp;
+use pyrotyp_core::Cancel;
+use pyrotyp_core::digest::{Hashers, Sum};
+use pyrotyp_core::image::{self, Beginning, packed};
+use pyrotyp_core::job::{Checked, StreamedImage, Supply};
+
+use super::job::{self, Confirming, Image, Ready};
+use super::{fit_to_write, platform};
+use crate::asked::{Common, Job, Write};
+use crate::exit::{Exit, Failure, plain};
+use crate::put;
+use crate::show::json;
+
+/// How much is read before anything is judged, in bytes: the head, and what a codec needs for as much.
+pub const START_BYTES: u64 = 2 << 20;
+
+/// What goes onto drives, what it is, and who says so.
+pub struct Passing<'a> {
+    /// How it is called.
+    pub path: &'a Path,
+    pub beginning: &'a Beginning,
+    /// Its length, where that is known.
+    pub bytes: Option<u64>,
+    /// What it will be compared with, in words.
+    pub expects: &'a str,
+    pub supply: &'a dyn Supply,
+    pub checked: Checked,
+}
+
+/// Writes what comes on standard input.
+pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let against = &asked.against;
+    if against.sums.is_some() || against.signature.is_some() || !against.key.is_empty() {
+        let next = "give its checksum with --sum, or save it to a file and give that";
+        return Err(Failure::new(Exit::Usage, "what comes on standard input has no name that a list could tell", next));
+    }
+    if against.sum.is_empty() {
+        let text = "what comes on standard input is sealed only when its checksum is right, and none is given";
+        return Err(Failure::new(Exit::Usage, text, "add the published one: --sum sha256:HEX"));
+    }
+    let confirming = Confirming::find(&asked.job, true)?;
+    let mut start = Vec::new();
+    let read = io::stdin().lock().take(START_BYTES).read_to_end(&mut start);
+    read.map_err(|error| {
+        let text = format!("can't read standard input: {}", plain(&error));
+        Failure::new(Exit::Image, text, "run the same command again")
+    })?;
+    let is_all = (start.len() as u64) < START_BYTES;
+    let total = is_all.then_some(start.len() as u64);
+    let beginning = image::begin(&start, total)
+        .map_err(|error| Failure::new(Exit::Unexpected, plain(&error), "report this: it should not happen"))?;
+    let input = Cursor::new(start).chain(io::stdin());
+    let (supply, checked) = streamed(&beginning, Box::new(input), &against.sum);
+    let algorithms: Vec<_> = against.sum.iter().map(|sum| sum.algorithm.to_string()).collect();
+    let passing = Passing {
+        path: Path::new("standard input"),
+        beginning: &beginning,
+        bytes: None,
+        expects: &format!("compared on the way with {} from --sum", algorithms.join(", ")),
+        supply: &supply,
+        checked,
+    };
+    write(passing, &asked.to, &asked.job, confirming, common, cancel)
+}
+
+/// Guards, asks and writes: what all images that pass by have in common.
+pub fn write(
+    passing: Passing<'_>,
+    to: &[String],
+    asked: &Job,
+    confirming: Confirming,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Exit, Failure> {
+    let started = Timestamp::now().to_string();
+    let Passing { path, beginning, bytes, expects, supply, checked } = passing;
+    let inspection = &beginning.inspection;
+    fit_to_write(path, inspection)?;
+    let platform = &*platform(common)?;
+    let image = Image { path, inspection, bytes, report: None, expects: Some(expects) };
+    let mut chosen = job::choose(to, &image, asked, platform, common, cancel)?;
+    let ready = job::clear(&chosen, &image, asked)
+        .and_then(|_| job::may_claim(&chosen, platform))
+        .and_then(|()| job::confirm(&chosen, &image, asked, confirming, cancel))
+        .and_then(|()| job::look_again(&mut chosen, platform))
+        .and_then(|()| job::clear(&chosen, &image, asked));
+    let cleared = match ready {
+        Ok(cleared) => cleared,
+        Err(failure) => {
+            if common.json {
+                put(&json::write(&job::refused(&image, &chosen, &started)))?;
+            }
+            return Err(failure);
+        }
+    };
+    let ready = Ready { image, supply, checked, chosen: &chosen, cleared, started: &started };
+    job::run(ready, asked, platform, common, cancel)
+}
+
+/// The image in a stream, unpacked if it is packed; what was published is compared with the stream as it comes.
+pub fn streamed<'a>(
+    beginning: &Beginning,
+    stream: Box<dyn Read + Send + 'a>,
+    sums: &[Sum],
+) -> (StreamedImage<'a>, Checked) {
+    let Some(format) = beginning.packed else {
+        let checked = Checked { sums: sums.to_vec(), ..Checked::default() };
+        return (StreamedImage::new(stream, Box::new(|| Ok(()))), checked);
+    };
+    let hashers = Hashers::new(sums.iter().map(|sum| sum.algorithm));
+    let packed = Packed(Arc::new(Mutex::new(Counted { stream, hashers: Some(hashers), failed: None })));
+    let unpacked = packed::unpacking(format, packed.clone());
+    let sums = sums.to_vec();
+    let unpacked: Box<dyn Read + Send + 'a> = match unpacked {
+        Ok(unpacked) => unpacked,
+        Err(error) => Box::new(Refusing(Some(error))),
+    };
+    (StreamedImage::new(unpacked, Box::new(move || packed.prove(&sums))), Checked::default())
+}
+
+/// A packed stream, hashed as it comes.
+#[derive(Clone)]
+struct Packed<'a>(Arc<Mutex<Counted<'a>>>);
+
+struct Counted<'a> {
+    stream: Box<dyn Read + Send + 'a>,
+    hashers: Option<Hashers>,
+    failed: Option<String>,
+}
+
+impl Read for Counted<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let count = self.stream.read(into).inspect_err(|error| self.failed = Some(plain(error)))?;
+        if let Some(hashers) = &mut self.hashers {
+            hashers.update(into.get(..count).unwrap_or_default());
+        }
+        Ok(count)
+    }
+}
+
+impl Read for Packed<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).read(into)
+    }
+}
+
+impl Packed<'_> {
+    /// Takes what stands behind the packed image as well, and compares.
+    fn prove(&self, sums: &[Sum]) -> Result<(), String> {
+        let mut counted = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        io::copy(&mut *counted, &mut io::sink()).map_err(|error| plain(&error))?;
+        let found = counted.hashers.take().map(Hashers::finish).unwrap_or_default();
+        match sums.iter().find(|wanted| !found.contains(wanted)) {
+            None => Ok(()),
+            Some(wanted) => {
+                let read = found.iter().find(|sum| sum.algorithm == wanted.algorithm).map_or("", |sum| &sum.hex);
+                Err(format!(
+                    "the {} of the image does not match\n   published   {}\n   this image  {read}",
+                    wanted.algorithm, wanted.hex
+                ))
+            }
+        }
+    }
+}
+
+/// A stream that can't be read at all.
+struct Refusing(Option<io::Error>);
+
+impl Read for Refusing {
+    fn read(&mut self, _: &mut [u8]) -> io::Result<usize> {
+        Err(self.0.take().unwrap_or_else(|| io::ErrorKind::InvalidData.into()))
+    }
+}

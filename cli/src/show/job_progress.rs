@@ -1,0 +1,193 @@
+//! How far a job is on each of its drives: a line that moves for each at a terminal, plain lines elsewhere.
+
+use std::io::{self, IsTerminal};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
+use pyrotyp_core::human_bytes;
+use pyrotyp_core::job::{Estimate, Event, Stage, Watcher};
+
+use super::progress::{PLAIN_EVERY, Pace, style};
+use super::text::duration;
+use crate::asked::Common;
+use crate::say;
+
+/// Follows a job.
+pub struct JobProgress {
+    common: Common,
+    began: Instant,
+    /// What all lines are drawn by, at a terminal.
+    lines: Option<MultiProgress>,
+    drives: Vec<Mutex<Line>>,
+}
+
+/// One drive.
+struct Line {
+    /// Its tag, where there are several.
+    tag: String,
+    bar: Option<ProgressBar>,
+    stage: &'static str,
+    total: u64,
+    pace: Pace,
+    estimate: Estimate,
+    said: Instant,
+}
+
+fn name_of(stage: Stage) -> &'static str {
+    match stage {
+        Stage::Claim => "claim",
+        Stage::Blank => "blank",
+        Stage::Body => "write",
+        Stage::ReadBack => "read back",
+        Stage::Seal => "seal",
+        Stage::Release => "release",
+    }
+}
+
+impl JobProgress {
+    /// For a job on these drives; `reads_back` says whether what is written will be read back.
+    pub fn new(common: &Common, tags: &[&str], reads_back: bool) -> Self {
+        let is_moving = io::stderr().is_terminal() && !common.quiet;
+        let lines = is_moving.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10)));
+        let line = |tag: &&str| {
+            let bar = lines.as_ref().map(|lines| lines.add(ProgressBar::new(0).with_style(style())));
+            Mutex::new(Line {
+                tag: if tags.len() > 1 { format!("{tag} ") } else { String::new() },
+                bar,
+                stage: "",
+                total: 0,
+                pace: Pace::new(),
+                estimate: Estimate::new(reads_back),
+                said: Instant::now(),
+            })
+        };
+        let drives = tags.iter().map(line).collect();
+        Self { common: common.clone(), began: Instant::now(), lines, drives }
+    }
+
+    /// Clears the lines.
+    pub fn finish(self) {
+        for line in self.drives {
+            if let Some(bar) = line.into_inner().unwrap_or_else(PoisonError::into_inner).bar {
+                bar.finish_and_clear();
+            }
+        }
+    }
+
+    /// Says something for good, above the lines that move.
+    pub fn remark(&self, text: &str) {
+        match &self.lines {
+            Some(lines) => lines.suspend(|| say(&self.common, &format!("  {text}\n"))),
+            None => say(&self.common, &format!("{text}\n")),
+        }
+    }
+
+    fn moved(&self, line: &mut Line, done: u64) {
+        let now = Instant::now();
+        line.pace.mark(now, done);
+        if line.bar.is_none() && now - line.said < PLAIN_EVERY {
+            return;
+        }
+        let mut message = human_bytes(done);
+        if line.total > 0 {
+            message.push_str(&format!(" of {}", human_bytes(line.total)));
+        }
+        if let Some(rate) = line.pace.rate() {
+            message.push_str(&format!("  {}/s", human_bytes(rate as u64)));
+        }
+        if let Some(left) = line.estimate.left(self.began.elapsed()) {
+            message.push_str(&format!("  about {} left", duration(left.as_secs_f64().max(1.0))));
+        }
+        match &line.bar {
+            Some(bar) => {
+                bar.set_position(done);
+                bar.set_message(message);
+            }
+            None => {
+                line.said = now;
+                say(&self.common, &format!("{}{}: {message}\n", line.tag, line.stage));
+            }
+        }
+    }
+
+    fn ended(&self, line: &Line, stage: Stage) {
+        if matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal) {
+            let took = line.pace.elapsed().as_secs_f64();
+            let total = line.total.max(line.pace.done());
+            self.remark(&format!("{}{}: {} in {}", line.tag, line.stage, human_bytes(total), duration(took)));
+        }
+    }
+}
+
+/// What is worth a line of its own.
+fn remark_on(event: &Event) -> Option<String> {
+    Some(match event {
+        Event::GoingOn { from } => format!("going on: the drive has {} already", human_bytes(*from)),
+        Event::StartsOver { why } => format!("starting over: {why}"),
+        Event::Retried { at } => format!("a write failed at byte {at} at first, and was taken in smaller pieces"),
+        Event::ReadAgain { at } => {
+            format!("read right only the second time at byte {at}: the plug, the cable or the port")
+        }
+        Event::LeftBehind => "far slower than the others, which go on without it".to_owned(),
+        Event::Stalled { seconds } => {
+            format!("no answer for {}: the port or the stick", duration(Duration::from_secs(*seconds).as_secs_f64()))
+        }
+        Event::Unnoted { why } => format!("no notes can be kept ({why}): if it stops, it starts over"),
+        _ => return None,
+    })
+}
+
+impl Watcher for JobProgress {
+    fn heard(&self, drive: usize, event: &Event) {
+        let Some(line) = self.drives.get(drive) else { return };
+        let mut line = line.lock().unwrap_or_else(PoisonError::into_inner);
+        line.estimate.heard(event, self.began.elapsed());
+        match event {
+            Event::Began { stage, bytes } => {
+                (line.stage, line.total) = (name_of(*stage), bytes.unwrap_or(0));
+                (line.pace, line.said) = (Pace::new(), Instant::now());
+                if let Some(bar) = &line.bar {
+                    bar.set_prefix(format!("{}{}", line.tag, line.stage));
+                    bar.set_length(line.total);
+                    bar.set_position(0);
+                    bar.set_message("");
+                }
+            }
+            Event::Moved { done, .. } => self.moved(&mut line, *done),
+            Event::Ended { stage } => self.ended(&line, *stage),
+            other => {
+                if let Some(text) = remark_on(other) {
+                    self.remark(&format!("{}{text}", line.tag));
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_happens_on_the_way_is_said_in_a_line() {
+        let all = [
+            Event::GoingOn { from: 12 << 20 },
+            Event::StartsOver { why: "no job on this drive has stopped half-way".into() },
+            Event::Retried { at: 4096 },
+            Event::ReadAgain { at: 4096 },
+            Event::LeftBehind,
+            Event::Stalled { seconds: 20 },
+            Event::Unnoted { why: "No space left on device".into() },
+        ];
+        insta::assert_snapshot!(all.iter().filter_map(remark_on).collect::<Vec<_>>().join("\n"), @"
+        going on: the drive has 12.6 MB already
+        starting over: no job on this drive has stopped half-way
+        a write failed at byte 4096 at first, and was taken in smaller pieces
+        read right only the second time at byte 4096: the plug, the cable or the port
+        far slower than the others, which go on without it
+        no answer for 20 s: the port or the stick
+        no notes can be kept (No space left on device): if it stops, it starts over
+        ");
+    }
+}

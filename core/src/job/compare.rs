@@ -1,0 +1,165 @@
+//! A drive against an image at any later time: both are read once, side by side, and nothing is written.
+
+use std::ops::Range;
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use super::body::{IN_FLIGHT, Piece};
+use super::diagnosis::Case;
+use super::difference::{Cause, Differences};
+use super::feed::Reading;
+use super::pulse::{Pulse, Watched, watch};
+use super::readback::{self, Suspect};
+use super::supply::{Checked, KeptImage};
+use super::window::{Next, Window};
+use super::{Conclusion, Difference, Event, ImageFault, JobFault, JobResult, Pacing, Stage, Watcher};
+use crate::Cancel;
+use crate::drive::DriveIo;
+use crate::image::{Inspection, ReadAt};
+
+/// How often progress is told.
+const TELL: Duration = Duration::from_millis(100);
+
+/// How a comparison went.
+#[derive(Debug)]
+pub struct Comparison {
+    /// [`JobResult::Verified`] or [`JobResult::Differs`].
+    pub result: JobResult,
+    /// Bytes compared.
+    pub bytes: u64,
+    /// Where the drive differs.
+    pub differences: Vec<Difference>,
+    /// How many more differences there are than are told.
+    pub more_differences: u64,
+    /// What that means for the drive.
+    pub conclusion: Option<Conclusion>,
+    /// Blocks that read right only the second time.
+    pub read_again: u64,
+}
+
+#[derive(Default)]
+struct State {
+    suspects: Vec<Suspect>,
+    blocks: Vec<Option<blake3::Hash>>,
+    done: u64,
+    working: usize,
+    fault: Option<JobFault>,
+}
+
+/// Reads the drive past every cache and compares it with the whole image. Writes nothing.
+///
+/// # Errors
+/// When the drive is gone or gives up, the image can't be read, or `cancel` says stop.
+pub fn compare(
+    image: &dyn ReadAt,
+    inspection: &Inspection,
+    drive: &dyn DriveIo,
+    cancel: &Cancel,
+    watcher: &dyn Watcher,
+) -> Result<Comparison, JobFault> {
+    let sector = u64::from(drive.sector_bytes().max(1));
+    let bytes = image.size().min(drive.bytes() / sector * sector);
+    let pulses = [Pulse::new()];
+    let is_over = std::sync::atomic::AtomicBool::new(false);
+    watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(bytes) });
+    let found = std::thread::scope(|scope| {
+        let watched = Watched { drive, pulse: pulses.first().unwrap_or(&pulses[0]) };
+        scope.spawn(|| watch(&pulses, Pacing::default().stall_after, &is_over, watcher));
+        let found = read_both(image, &watched, 0..bytes, cancel, watcher);
+        is_over.store(true, std::sync::atomic::Ordering::Relaxed);
+        found
+    });
+    let (state, read_again) = found?;
+    watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
+    let image = (image, inspection);
+    let case = Case { drive, image: Some(image), blocks: &state.blocks, range: 0..bytes, before: None, cancel };
+    let mut differences = case.differences(&state.suspects)?;
+    if bytes < image.0.size() {
+        differences.add(bytes..image.0.size(), Cause::BeyondEnd);
+    }
+    case.name_files(&mut differences);
+    let conclusion = (!differences.is_empty()).then(|| case.conclusion(&differences));
+    let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
+    let Differences { told, more, .. } = differences;
+    Ok(Comparison { result, bytes, differences: told, more_differences: more, conclusion, read_again })
+}
+
+/// Reads image and drive side by side, and gives the pieces that do not match.
+fn read_both(
+    image: &dyn ReadAt,
+    drive: &dyn DriveIo,
+    range: Range<u64>,
+    cancel: &Cancel,
+    watcher: &dyn Watcher,
+) -> Result<(State, u64), JobFault> {
+    let window = Window::new(1, false);
+    let (supply, checked) = (KeptImage(image), Checked::default());
+    let reading = Reading {
+        supply: &supply,
+        checked: &checked,
+        trusts_check: false,
+        is_whole: false,
+        from: 0,
+        withheld_from: usize::MAX,
+    };
+    let state = Mutex::new(State { working: IN_FLIGHT, ..State::default() });
+    let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
+    let counting = super::watch::Counting::new(watcher);
+    let work = || {
+        let mut buffer = readback::buffer();
+        while let Next::Block(block) = window.next(0) {
+            let whole = block.range();
+            let inside = whole.start..whole.end.min(range.end);
+            let judged = if cancel.is_set() {
+                Err(JobFault::Stopped { stage: Stage::ReadBack })
+            } else if inside.start >= inside.end {
+                Ok(None)
+            } else {
+                let digest = if inside == whole { block.digest } else { blake3::hash(block.part(&inside)) };
+                let piece = Piece { at: inside.start, bytes: inside.end - inside.start, digest };
+                readback::judge(drive, &piece, &mut buffer, &|at| counting.heard(0, &Event::ReadAgain { at }))
+            };
+            let mut state = lock();
+            match judged {
+                Ok(suspect) => state.suspects.extend(suspect),
+                Err(fault) => {
+                    state.fault.get_or_insert(fault);
+                    window.close(0);
+                }
+            }
+            if state.blocks.len() <= block.index {
+                state.blocks.resize(block.index + 1, None);
+            }
+            if let Some(slot) = state.blocks.get_mut(block.index) {
+                *slot = Some(block.digest);
+            }
+            state.done += inside.end.saturating_sub(inside.start);
+        }
+        lock().working -= 1;
+    };
+    let read = std::thread::scope(|scope| {
+        let reader = scope.spawn(|| {
+            let ended = reading.run(&window, None, cancel);
+            window.end();
+            ended
+        });
+        let threads: Vec<_> = (0..IN_FLIGHT).map(|_| scope.spawn(work)).collect();
+        let mut told = 0;
+        while !threads.iter().all(std::thread::ScopedJoinHandle::is_finished) {
+            std::thread::park_timeout(if told == 0 { Duration::from_millis(1) } else { TELL });
+            let done = lock().done;
+            if done != told {
+                told = done;
+                watcher.heard(0, &Event::Moved { stage: Stage::ReadBack, done });
+            }
+        }
+        reader.join().unwrap_or(Err(ImageFault::Reader))
+    });
+    let mut state = state.into_inner().unwrap_or_else(PoisonError::into_inner);
+    if let Some(fault) = state.fault.take() {
+        return Err(fault);
+    }
+    read.map_err(JobFault::from)?;
+    state.suspects.sort_by_key(|suspect| suspect.piece.at);
+    Ok((state, counting.read_again()))
+}

@@ -1,0 +1,296 @@
+//! Why a drive differs: from what it holds to a cause for each range, its true size, and what to do with it.
+
+use std::collections::HashMap;
+use std::io;
+use std::ops::Range;
+
+use memchr::memmem::Finder;
+
+use super::before::Before;
+use super::body::Piece;
+use super::difference::{Cause, Difference, Differences};
+use super::layout::{Frame, start_of};
+use super::readback::Suspect;
+use super::{Conclusion, ImageFault, JobFault, Stage};
+use crate::Cancel;
+use crate::digest::BLOCK_BYTES;
+use crate::drive::{AlignedBuf, DriveFault, DriveIo, DriveWrite};
+use crate::image::{Inspection, ReadAt};
+
+/// Compared at once, in bytes.
+const COMPARED: usize = 2 << 20;
+/// What can't be read as a whole is read in pieces of this many bytes, to find which part it is.
+const PIECE: usize = 64 << 10;
+/// Places that can't be read are looked for so many times: each may take half a minute.
+const UNREADABLE_MOST: usize = 16;
+/// So many pieces are compared bit by bit; of more, only the digests tell.
+const IN_DETAIL: usize = 256;
+/// Bytes of the drive that are looked for in the image, where they belong to another place of it.
+const SAMPLE_BYTES: usize = 4096;
+/// A drive may show one place in so many places.
+const ECHOES_MOST: u64 = 64;
+/// From here to its end a drive keeps nothing: only a stretch of this many bytes says so.
+const LOST_BYTES_LEAST: u64 = 4 << 20;
+/// More than this, in bytes, a computer does not change by merely looking at a stick.
+const NOTES_BYTES_MOST: u64 = 1 << 20;
+
+/// What is known when a drive is found to differ.
+pub struct Case<'a> {
+    pub drive: &'a dyn DriveIo,
+    /// The image, where it stays, and what is known of it.
+    pub image: Option<(&'a dyn ReadAt, &'a Inspection)>,
+    /// Digests of the image's blocks, by their number.
+    pub blocks: &'a [Option<blake3::Hash>],
+    /// The body, or all of the image where that is compared.
+    pub range: Range<u64>,
+    /// What was there before, if this job has written to the drive.
+    pub before: Option<&'a Before>,
+    pub cancel: &'a Cancel,
+}
+
+impl Case<'_> {
+    /// Finds what differs and why.
+    pub fn differences(&self, suspects: &[Suspect]) -> Result<Differences, JobFault> {
+        let mut found = Differences::default();
+        let places: HashMap<&blake3::Hash, usize> =
+            self.blocks.iter().enumerate().filter_map(|(index, digest)| Some((digest.as_ref()?, index))).collect();
+        let mut unreadable = 0;
+        for (number, suspect) in suspects.iter().enumerate() {
+            if self.cancel.is_set() {
+                return Err(JobFault::Stopped { stage: Stage::ReadBack });
+            }
+            let Piece { at, bytes, .. } = suspect.piece;
+            let elsewhere =
+                suspect.found.and_then(|digest| places.get(&digest)).filter(|index| start_of(**index) != at);
+            if elsewhere.is_some() && bytes == BLOCK_BYTES {
+                found.add(at..at + bytes, Cause::OtherPlace);
+            } else if suspect.found.is_none() && unreadable >= UNREADABLE_MOST {
+                found.add(at..at + bytes, Cause::Unreadable);
+            } else if number >= IN_DETAIL {
+                found.add(at..at + bytes, Cause::OtherData);
+            } else {
+                self.piece(&suspect.piece, &mut found, &mut unreadable)?;
+            }
+        }
+        for one in found.told.iter_mut().filter(|one| one.cause == Cause::OtherData) {
+            let range = one.offset..one.offset.saturating_add(one.bytes);
+            if self.before.is_some_and(|before| before.is_back(self.drive, &range)) {
+                one.cause = Cause::OldData;
+            }
+        }
+        Ok(found)
+    }
+
+    /// Compares one piece bit by bit, in smaller parts where it can't be read as a whole.
+    fn piece(&self, piece: &Piece, found: &mut Differences, unreadable: &mut usize) -> Result<(), JobFault> {
+        let sector = u64::from(self.drive.sector_bytes().max(1));
+        let mut buffer = AlignedBuf::new(COMPARED);
+        let mut at = piece.at;
+        let end = piece.at + piece.bytes;
+        self.is_image_as_it_was(piece)?;
+        while at < end {
+            let inside = (end - at).min(COMPARED as u64);
+            let into = buffer.get_mut(..inside.next_multiple_of(sector) as usize).unwrap_or_default();
+            match self.drive.read_at(at, into) {
+                Ok(()) => self.part(at, into.get(..inside as usize).unwrap_or_default(), found)?,
+                Err(DriveFault::Gone) => return Err(JobFault::Read { at, source: DriveFault::Gone }),
+                Err(DriveFault::Failed(_)) => {
+                    for (number, part) in into.chunks_mut(PIECE).enumerate() {
+                        let start = at + (number * PIECE) as u64;
+                        let inside = (end.saturating_sub(start) as usize).min(part.len());
+                        match self.drive.read_at(start, part) {
+                            _ if *unreadable >= UNREADABLE_MOST => {
+                                found.add(start..start + inside as u64, Cause::Unreadable);
+                            }
+                            Ok(()) => self.part(start, part.get(..inside).unwrap_or_default(), found)?,
+                            Err(DriveFault::Gone) => {
+                                return Err(JobFault::Read { at: start, source: DriveFault::Gone });
+                            }
+                            Err(DriveFault::Failed(_)) => {
+                                found.add(start..start + inside as u64, Cause::Unreadable);
+                                *unreadable += 1;
+                            }
+                        }
+                    }
+                }
+            }
+            at += inside;
+        }
+        Ok(())
+    }
+
+    /// A piece that the image itself does not hold any more says nothing about the drive.
+    fn is_image_as_it_was(&self, piece: &Piece) -> Result<(), JobFault> {
+        let Some((image, _)) = self.image else { return Ok(()) };
+        let expected = expected(image, piece.at, piece.bytes as usize)?;
+        if blake3::hash(&expected) == piece.digest { Ok(()) } else { Err(ImageFault::Changed { at: piece.at }.into()) }
+    }
+
+    /// Compares what was read from byte `at` on.
+    fn part(&self, at: u64, bytes: &[u8], found: &mut Differences) -> Result<(), JobFault> {
+        let Some((image, inspection)) = self.image else {
+            // Without the image, only what no image holds for long can be told.
+            for (number, part) in bytes.chunks(PIECE).enumerate() {
+                let start = at + (number * PIECE) as u64;
+                let lost = |value: u8| part.iter().all(|byte| *byte == value);
+                let cause = if lost(0) {
+                    Cause::Zeros
+                } else if lost(0xFF) {
+                    Cause::Ones
+                } else {
+                    Cause::OtherData
+                };
+                found.add(start..start + part.len() as u64, cause);
+            }
+            return Ok(());
+        };
+        let expected = expected(image, at, bytes.len())?;
+        found.compare(at, &expected, bytes, &mut |range, cause| {
+            // Where the image can't be read just now, its bytes have told already what they can.
+            match inspection.housekeeping_at(image, range.start) {
+                Ok(Some(_)) if self.before.is_none() => Cause::Housekeeping,
+                _ => cause,
+            }
+        });
+        Ok(())
+    }
+
+    /// Names the files in which the differences lie.
+    pub fn name_files(&self, found: &mut Differences) {
+        let Some((image, inspection)) = self.image else { return };
+        for difference in &mut found.told {
+            // A name is a help; an image that can't be read any more has been told already.
+            difference.file = inspection.file_at(image, difference.offset).unwrap_or_default();
+        }
+    }
+
+    /// What all of it means.
+    pub fn conclusion(&self, found: &Differences) -> Conclusion {
+        let is = |cause: Cause| found.told.iter().all(|difference| difference.cause == cause);
+        let any = |cause: Cause| found.told.iter().any(|difference| difference.cause == cause);
+        if let Some(true_bytes) = self.true_bytes(found) {
+            return Conclusion::FalseCapacity { true_bytes, claimed_bytes: self.drive.bytes() };
+        }
+        if any(Cause::BeyondEnd) {
+            Conclusion::TooSmall
+        } else if any(Cause::Unreadable) {
+            Conclusion::Unreadable
+        } else if is(Cause::SingleBits) {
+            Conclusion::FailingMemory { bits: found.bits, lines: found.lines }
+        } else if self.before.is_some() {
+            let lost = [Cause::OldData, Cause::Zeros, Cause::Ones];
+            if found.told.iter().all(|one| lost.contains(&one.cause)) {
+                Conclusion::DropsWrites
+            } else {
+                Conclusion::KeepsOther
+            }
+        } else if is(Cause::Housekeeping) && found.bytes <= NOTES_BYTES_MOST {
+            Conclusion::LookedAt
+        } else if found.bytes >= (self.range.end - self.range.start) / 2 {
+            Conclusion::OtherContent
+        } else {
+            Conclusion::ChangedLater
+        }
+    }
+
+    /// The drive's true size, where what it holds shows that it has less room than it claims.
+    fn true_bytes(&self, found: &Differences) -> Option<u64> {
+        let other_place = found.told.iter().any(|one| matches!(one.cause, Cause::OtherPlace | Cause::OtherData));
+        other_place.then(|| self.wraps_at(found)).flatten().or_else(|| self.loses_from(found))
+    }
+
+    /// Where a drive begins again at its start: something is looked for that belongs further on in the image.
+    fn wraps_at(&self, found: &Differences) -> Option<u64> {
+        let (image, _) = self.image?;
+        let sector = u64::from(self.drive.sector_bytes().max(1)).max(512);
+        let mut sample = AlignedBuf::new(SAMPLE_BYTES);
+        let mut echo = AlignedBuf::new(SAMPLE_BYTES);
+        let is_telling = |one: &&Difference| {
+            matches!(one.cause, Cause::OtherPlace | Cause::OtherData) && one.bytes >= 2 * SAMPLE_BYTES as u64
+        };
+        for difference in found.told.iter().filter(is_telling).take(3) {
+            let at = difference.offset.next_multiple_of(SAMPLE_BYTES as u64);
+            self.drive.read_at(at, &mut sample).ok()?;
+            let Some(place) = find(image, &sample, at, self.cancel).ok().flatten() else { continue };
+            let shift = place - at;
+            // The image's last echo is what stays: the shift may be several times the true size.
+            let fits = |times: &u64| {
+                let size = shift / times;
+                shift.is_multiple_of(*times)
+                    && size.is_multiple_of(sector)
+                    && self.drive.read_at(at + size, &mut echo).is_ok()
+                    && *echo == *sample
+            };
+            if let Some(times) = (1..=ECHOES_MOST).rev().find(fits) {
+                return Some(shift / times);
+            }
+        }
+        None
+    }
+
+    /// From where on nothing is kept, up to the end of what was written.
+    fn loses_from(&self, found: &Differences) -> Option<u64> {
+        self.before?;
+        let is_lost = |cause: Cause| matches!(cause, Cause::Zeros | Cause::Ones | Cause::OldData | Cause::OtherData);
+        let first = found.told.first()?.offset;
+        let behind = self.range.end.checked_sub(first)?;
+        // What happens to be equal by chance, zeros for zeros, leaves gaps.
+        let is_all = found.told.iter().all(|one| is_lost(one.cause)) && found.bytes >= behind / 2 && found.more == 0;
+        let is_kept_before = first > self.range.start;
+        (is_all && is_kept_before && behind >= LOST_BYTES_LEAST).then_some(first / 512 * 512)
+    }
+}
+
+/// Where the image holds `sample` behind `after`; it is sought at whole sectors only.
+fn find(image: &dyn ReadAt, sample: &[u8], after: u64, cancel: &Cancel) -> io::Result<Option<u64>> {
+    // A sample that repeats itself is found everywhere.
+    if sample.windows(16).step_by(16).collect::<std::collections::HashSet<_>>().len() < 16 {
+        return Ok(None);
+    }
+    let finder = Finder::new(sample);
+    let mut piece = vec![0u8; COMPARED + sample.len()];
+    let mut at = after + 512;
+    while at < image.size() && !cancel.is_set() {
+        let count = image.fill_at(at, &mut piece)?;
+        let filled = piece.get(..count).unwrap_or_default();
+        let mut places = finder.find_iter(filled).map(|place| at + place as u64);
+        if let Some(place) = places.find(|place| (place - after).is_multiple_of(512)) {
+            return Ok(Some(place));
+        }
+        if count < piece.len() {
+            break;
+        }
+        at += COMPARED as u64;
+    }
+    Ok(None)
+}
+
+fn expected(image: &dyn ReadAt, at: u64, bytes: usize) -> Result<Vec<u8>, JobFault> {
+    let mut expected = vec![0u8; bytes];
+    let count = image
+        .fill_at(at, &mut expected)
+        .map_err(|source| ImageFault::Read { at, source: std::sync::Arc::new(source) })?;
+    if count == bytes { Ok(expected) } else { Err(ImageFault::Shrunk { at: at + count as u64 }.into()) }
+}
+
+/// From where on a drive keeps nothing of what is written, although its very end should: sought by writing and reading back
+/// between its two ends. `None` if all but the end is kept.
+///
+/// # Errors
+/// When the drive fails.
+pub fn kept_bytes(drive: &dyn DriveWrite, frame: &Frame) -> Result<Option<u64>, JobFault> {
+    let sample = SAMPLE_BYTES as u64;
+    let (mut kept, mut lost) = (frame.head().end / sample, frame.end().start / sample);
+    let mut mark = AlignedBuf::new(SAMPLE_BYTES);
+    let mut found = AlignedBuf::new(SAMPLE_BYTES);
+    while lost.saturating_sub(kept) > 1 {
+        let middle = kept + (lost - kept) / 2;
+        let at = middle * sample;
+        blake3::Hasher::new().update(b"is this kept?").update(&at.to_le_bytes()).finalize_xof().fill(&mut mark);
+        drive.write_at(at, &mark).map_err(|source| JobFault::Write { at, bytes: sample, source })?;
+        drive.flush().map_err(|source| JobFault::Flush { source })?;
+        drive.read_at(at, &mut found).map_err(|source| JobFault::Read { at, source })?;
+        if *found == *mark { kept = middle } else { lost = middle }
+    }
+    Ok((lost < frame.end().start / sample).then_some(lost * sample))
+}

@@ -1,0 +1,126 @@
+//! How long a job still takes: from what the drive has confirmed lately, and with the read-back.
+//!
+//! The first seconds of a stick are fast, since it takes them into its cache. So only what was flushed counts, only the
+//! latest stretch of it, and nothing is said before that means something.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use super::{Event, Stage};
+
+/// What was flushed in this last stretch of time counts.
+const LATELY: Duration = Duration::from_secs(20);
+/// What a drive took in its first seconds says nothing.
+const WARM_AFTER: Duration = Duration::from_secs(5);
+/// Nothing is said before a drive has been at it for so long, and confirmed so often after its first seconds.
+const MEANINGFUL_AFTER: Duration = Duration::from_secs(10);
+const MEANINGFUL_MARKS: usize = 3;
+/// Until it shows, reading is taken to be so many times as fast as writing: as slow as it may be.
+const READ_AGAINST_WRITE: f64 = 2.0;
+/// While it is read back, so much of a stretch of time means something.
+const READ_BACK_AFTER: Duration = Duration::from_secs(3);
+
+/// Time left on one drive; fed with its events and the time since the job began.
+#[derive(Clone, Debug)]
+pub struct Estimate {
+    /// Length of the body, where it is known.
+    bytes: Option<u64>,
+    /// Whether it will be read back.
+    reads_back: bool,
+    stage: Option<Stage>,
+    began: Duration,
+    marks: VecDeque<(Duration, u64)>,
+}
+
+impl Estimate {
+    /// Of a job that begins.
+    pub fn new(reads_back: bool) -> Self {
+        Self { bytes: None, reads_back, stage: None, began: Duration::ZERO, marks: VecDeque::new() }
+    }
+
+    /// Takes in what happened at `now`.
+    pub fn heard(&mut self, event: &Event, now: Duration) {
+        match event {
+            Event::Began { stage, bytes } => {
+                (self.stage, self.began) = (Some(*stage), now);
+                if matches!(stage, Stage::Body | Stage::ReadBack) {
+                    self.bytes = *bytes;
+                    self.marks.clear();
+                }
+            }
+            // What is only compared is not flushed; then what was moved is all there is.
+            Event::Flushed { done } if self.stage == Some(Stage::Body) && now >= self.began + WARM_AFTER => {
+                self.mark(now, *done);
+            }
+            Event::Moved { stage: Stage::ReadBack, done } => self.mark(now, *done),
+            _ => {}
+        }
+    }
+
+    fn mark(&mut self, now: Duration, done: u64) {
+        self.marks.push_back((now, done));
+        // One mark before the stretch stays: it is where the stretch begins.
+        while self.marks.get(1).is_some_and(|(at, _)| now.saturating_sub(*at) > LATELY) {
+            self.marks.pop_front();
+        }
+    }
+
+    /// Bytes a second in the latest stretch.
+    fn rate(&self) -> Option<f64> {
+        let ((first_at, first), (last_at, last)) = (self.marks.front()?, self.marks.back()?);
+        let seconds = last_at.saturating_sub(*first_at).as_secs_f64();
+        (seconds > 0.5 && last > first).then(|| last.saturating_sub(*first) as f64 / seconds)
+    }
+
+    /// The time left at `now`, or `None` while nobody can know.
+    pub fn left(&self, now: Duration) -> Option<Duration> {
+        let (total, rate) = (self.bytes? as f64, self.rate()?);
+        let (last_at, last) = *self.marks.back()?;
+        let since = now.saturating_sub(last_at).as_secs_f64();
+        let at_it = now.saturating_sub(self.began);
+        let seconds = match self.stage? {
+            Stage::Body if at_it >= MEANINGFUL_AFTER && self.marks.len() >= MEANINGFUL_MARKS => {
+                let read_back = if self.reads_back { total / (rate * READ_AGAINST_WRITE) } else { 0.0 };
+                (total - last as f64).max(0.0) / rate - since + read_back
+            }
+            Stage::ReadBack if at_it >= READ_BACK_AFTER => (total - last as f64).max(0.0) / rate - since,
+            _ => return None,
+        };
+        Some(Duration::from_secs_f64(seconds.max(0.0)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(seconds: u64) -> Duration {
+        Duration::from_secs(seconds)
+    }
+
+    #[test]
+    fn a_fast_start_does_not_count_and_the_read_back_does() {
+        let mut estimate = Estimate::new(true);
+        estimate.heard(&Event::Began { stage: Stage::Body, bytes: Some(4_000_000_000) }, at(0));
+        // Ten seconds at 100 MB/s into the cache, then 10 MB/s.
+        let mut done = 0;
+        let mut told = Vec::new();
+        for second in 1..=80 {
+            done += if second <= 10 { 100_000_000 } else { 10_000_000 };
+            if second % 2 == 0 {
+                estimate.heard(&Event::Flushed { done }, at(second));
+            }
+            if second % 10 == 0 || second == 5 {
+                told.push(estimate.left(at(second)).map(|left| left.as_secs()));
+            }
+        }
+        // At 40 s: writing the 2.7 GB that are left takes 270 s, and 4 GB at 20 MB/s are read back in 200 s.
+        assert_eq!(told, [None, Some(50), Some(137), Some(264), Some(470), Some(460), Some(450), Some(440), Some(430)]);
+        estimate.heard(&Event::Began { stage: Stage::ReadBack, bytes: Some(4_000_000_000) }, at(300));
+        estimate.heard(&Event::Moved { stage: Stage::ReadBack, done: 50_000_000 }, at(301));
+        assert_eq!(estimate.left(at(301)), None);
+        estimate.heard(&Event::Moved { stage: Stage::ReadBack, done: 250_000_000 }, at(305));
+        assert_eq!(estimate.left(at(305)).unwrap().as_secs(), 75);
+        assert_eq!(Estimate::new(true).left(at(9)), None);
+    }
+}

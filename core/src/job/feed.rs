@@ -1,0 +1,202 @@
+//! The image's reader: once from its start to its end, for all drives of a job.
+
+use std::io::{self, Read};
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::thread;
+
+use super::ImageFault;
+use super::layout::start_of;
+use super::supply::{Access, Checked, Supply};
+use super::window::{ImageEnd, Window};
+use crate::Cancel;
+use crate::digest::{Algorithm, BLOCK_BYTES, Hashers};
+use crate::drive::{ALIGNMENT, AlignedBuf};
+
+/// Blocks between the thread that reads and the one that hashes.
+const READ_AHEAD: usize = 1;
+
+/// What a drive has already of the image, read from there in place of the line.
+pub type FromDrive = Receiver<Vec<u8>>;
+
+/// How the image is to be read.
+pub struct Reading<'a> {
+    pub supply: &'a dyn Supply,
+    pub checked: &'a Checked,
+    /// Whether digests of the check before are taken for the image's: only where each block is read back from the drive.
+    pub trusts_check: bool,
+    /// Whether all of the image is read and judged; else only what is needed from `from` on.
+    pub is_whole: bool,
+    /// The first block that a drive still needs; the very first one is always read, as it holds the head.
+    pub from: usize,
+    /// From this block on, bytes are withheld until the seal, and so are hashed on the way.
+    pub withheld_from: usize,
+}
+
+/// Blocks by their number, with their digests.
+type Numbered = Vec<(usize, blake3::Hash)>;
+
+enum Item {
+    Block {
+        index: usize,
+        bytes: usize,
+        buffer: AlignedBuf,
+    },
+    /// Only to be hashed.
+    Passed(Vec<u8>),
+}
+
+impl Reading<'_> {
+    /// Reads the image and hands its blocks to the drives. Where a drive has the first of them, it may give them.
+    pub fn run(&self, window: &Window, from_drive: Option<FromDrive>, cancel: &Cancel) -> Result<ImageEnd, ImageFault> {
+        let known = self.checked.blocks.as_ref().filter(|_| self.trusts_check);
+        let wanted = self.checked.sums.iter().map(|sum| sum.algorithm);
+        let computed = known.is_none().then_some(Algorithm::Sha256);
+        let wanted: Vec<Algorithm> = wanted.chain(computed).filter(|_| self.is_whole).collect();
+        let is_left_out = known.is_some() || !self.is_whole || self.supply.access() == Access::Costly;
+        let skips = self.from > 1 && is_left_out;
+        thread::scope(|scope| {
+            let (filled, ready) = sync_channel(READ_AHEAD);
+            let reader = scope.spawn(move || {
+                let hand_over = |item| filled.send(item).is_ok();
+                self.read(skips.then_some(from_drive), window, cancel, hand_over)
+            });
+            let hashed = self.hash(&ready, window, &wanted);
+            // The reader ends when nobody takes what it reads any more.
+            drop(ready);
+            let bytes = reader.join().unwrap_or(Err(ImageFault::Reader));
+            let (hashers, blocks) = hashed?;
+            self.judge(bytes?, hashers, blocks)
+        })
+    }
+
+    /// Reads in order, and tells how long the image is.
+    fn read(
+        &self,
+        skips: Option<Option<FromDrive>>,
+        window: &Window,
+        cancel: &Cancel,
+        hand_over: impl Fn(Item) -> bool,
+    ) -> Result<u64, ImageFault> {
+        let fail = |at: u64| move |source: io::Error| ImageFault::Read { at, source: Arc::new(source) };
+        let total = self.supply.bytes();
+        let mut stream = self.supply.open(0).map_err(fail(0))?;
+        let mut index = 0usize;
+        loop {
+            if cancel.is_set() {
+                return Err(ImageFault::Stopped);
+            }
+            let at = start_of(index);
+            let most = total.map_or(BLOCK_BYTES, |total| total.saturating_sub(at).min(BLOCK_BYTES));
+            let Some(mut buffer) = window.buffer() else { return Err(ImageFault::Stopped) };
+            let (into, _) = buffer.split_at_mut_checked(most as usize).unwrap_or_default();
+            let bytes = fill(&mut *stream, into).map_err(|(done, source)| fail(at + done as u64)(source))?;
+            if total.is_some() && (bytes as u64) < most {
+                return Err(ImageFault::Shrunk { at: at + bytes as u64 });
+            }
+            if bytes == 0 {
+                window.give_back(buffer);
+                return Ok(at);
+            }
+            let padded = bytes.next_multiple_of(ALIGNMENT).min(buffer.len());
+            buffer.get_mut(bytes..padded).unwrap_or_default().fill(0);
+            let is_last = (bytes as u64) < BLOCK_BYTES;
+            if !hand_over(Item::Block { index, bytes, buffer }) {
+                return Err(ImageFault::Stopped);
+            }
+            if is_last {
+                return Ok(at + bytes as u64);
+            }
+            index += 1;
+            if let Some(from_drive) = skips.as_ref().filter(|_| index == 1) {
+                drop(stream);
+                for passed in from_drive.iter().flatten() {
+                    if !hand_over(Item::Passed(passed)) {
+                        return Err(ImageFault::Stopped);
+                    }
+                }
+                index = self.from;
+                stream = self.supply.open(start_of(index)).map_err(fail(start_of(index)))?;
+            }
+        }
+    }
+
+    /// Hashes what needs to be, in order, and hands it to the drives.
+    fn hash(
+        &self,
+        ready: &Receiver<Item>,
+        window: &Window,
+        wanted: &[Algorithm],
+    ) -> Result<(Hashers, Numbered), ImageFault> {
+        let mut hashers = Hashers::new(wanted.iter().copied());
+        let mut blocks = Vec::new();
+        let known = self.checked.blocks.as_ref();
+        for item in ready {
+            let (index, bytes, buffer) = match item {
+                Item::Block { index, bytes, buffer } => (index, bytes, buffer),
+                Item::Passed(passed) => {
+                    hashers.update(&passed);
+                    continue;
+                }
+            };
+            let data = buffer.get(..bytes).unwrap_or_default();
+            hashers.update(data);
+            let is_withheld = index == 0 || index >= self.withheld_from;
+            let digest = match known.map(|known| known.get(index)) {
+                Some(Some(digest)) if self.trusts_check && !is_withheld => *digest,
+                None => blake3::hash(data),
+                Some(known) => {
+                    let digest = blake3::hash(data);
+                    if known != Some(&digest) {
+                        return Err(ImageFault::Changed { at: start_of(index) });
+                    }
+                    digest
+                }
+            };
+            if self.is_whole {
+                blocks.push((index, digest));
+            }
+            if !window.publish(index, bytes, digest, buffer) {
+                return Err(ImageFault::Stopped);
+            }
+        }
+        Ok((hashers, blocks))
+    }
+
+    /// Whether what was read is what was meant.
+    fn judge(&self, bytes: u64, hashers: Hashers, blocks: Numbered) -> Result<ImageEnd, ImageFault> {
+        if !self.is_whole {
+            return Ok(ImageEnd { bytes, sha256: None, blocks: Vec::new() });
+        }
+        let sums = hashers.finish();
+        for wanted in &self.checked.sums {
+            let found = sums.iter().find(|sum| sum.algorithm == wanted.algorithm);
+            if let Some(found) = found.filter(|found| *found != wanted) {
+                let (published, read) = (wanted.hex.clone(), found.hex.clone());
+                return Err(ImageFault::OtherSum { algorithm: wanted.algorithm, published, read });
+            }
+        }
+        let computed = sums.into_iter().find(|sum| sum.algorithm == Algorithm::Sha256).map(|sum| sum.hex);
+        if let (Some(checked), Some(read)) = (&self.checked.sha256, &computed)
+            && checked != read
+        {
+            return Err(ImageFault::ChangedSum { checked: checked.clone(), read: read.clone() });
+        }
+        self.supply.prove().map_err(|why| ImageFault::Unproven { why })?;
+        Ok(ImageEnd { bytes, sha256: computed.or_else(|| self.checked.sha256.clone()), blocks })
+    }
+}
+
+/// Fills all of `into`, or as much as there is before the end; a failure tells how much was read before it.
+fn fill(stream: &mut dyn Read, into: &mut [u8]) -> Result<usize, (usize, io::Error)> {
+    let mut done = 0;
+    while let Some(rest) = into.get_mut(done..).filter(|rest| !rest.is_empty()) {
+        match stream.read(rest) {
+            Ok(0) => break,
+            Ok(count) => done += count,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err((done, error)),
+        }
+    }
+    Ok(done)
+}

@@ -1,0 +1,512 @@
+//! One drive's part of a job, from the claim to the release.
+
+use std::path::Path;
+use std::sync::mpsc::sync_channel;
+use std::time::Instant;
+
+use super::before::Before;
+use super::body::{Blanked, Body, BodyDone, BodyEnd, Piece};
+use super::diagnosis::{self, Case};
+use super::difference::Differences;
+use super::feed::Reading;
+use super::gate::{Arrival, Gate};
+use super::journal::{self, Found, Heading, Journal};
+use super::layout::{Frame, start_of};
+use super::pulse::{Pulse, Watched};
+use super::readback::{self, digest_of};
+use super::supply::{Access, Supply};
+use super::window::{ImageEnd, Verdict, Window};
+use super::{
+    Conclusion, Event, Head, ImageFault, JobFault, JobResult, Order, Outcome, ReadBack, Stage, StageDone, Start,
+    Target, Watcher, Writing, seal,
+};
+use crate::Cancel;
+use crate::digest::BlockDigests;
+use crate::drive::{After, Claimed, DriveIo, DriveWrite, Platform, PlatformError};
+use crate::guard::Cleared;
+
+/// So many of the last blocks that a drive is said to have are read before a job goes on behind them.
+const PROVEN_BLOCKS: usize = 16;
+/// Blocks on their way from the drive to where the image is hashed.
+const PASSED_AT_ONCE: usize = 2;
+
+/// What all drives of a job share.
+pub struct Shared<'a> {
+    pub order: &'a Order<'a>,
+    pub cancel: &'a Cancel,
+    pub watcher: &'a dyn Watcher,
+    pub gate: Gate,
+    pub window: Window,
+    pub verdict: Verdict,
+}
+
+/// One drive's part.
+pub struct Lane<'a> {
+    shared: &'a Shared<'a>,
+    pulse: &'a Pulse,
+    number: usize,
+    has_arrived: bool,
+    head: Head,
+    stages: Vec<StageDone>,
+    differences: Differences,
+    conclusion: Option<Conclusion>,
+    sha256: Option<String>,
+    image_bytes: Option<u64>,
+    kept_bytes: u64,
+    written: u64,
+    read_again: u64,
+}
+
+/// What an earlier job has left on the drive, proven.
+#[derive(Default)]
+struct Kept {
+    blocks: BlockDigests,
+}
+
+impl<'a> Lane<'a> {
+    pub fn new(shared: &'a Shared<'a>, pulse: &'a Pulse, number: usize) -> Self {
+        Self {
+            shared,
+            pulse,
+            number,
+            has_arrived: false,
+            head: Head::Untouched,
+            stages: Vec::new(),
+            differences: Differences::default(),
+            conclusion: None,
+            sha256: None,
+            image_bytes: None,
+            kept_bytes: 0,
+            written: 0,
+            read_again: 0,
+        }
+    }
+
+    /// Does all of it.
+    pub fn run(mut self, platform: &dyn Platform, target: Target) -> Outcome {
+        let Target { cleared, journal, start } = target;
+        let heading = self.heading(&cleared);
+        let mut release_fault = None;
+        let ended = match self.claim(platform, cleared) {
+            Ok(drive) => {
+                let ended = self.with(&*drive, journal.as_deref().map(|path| (path, &heading)), start);
+                self.shared.window.close(self.number);
+                let after = if ended.is_ok() { self.shared.order.after } else { After::Keep };
+                release_fault = self.release(drive, after).err();
+                ended
+            }
+            Err(fault) => Err(fault),
+        };
+        self.arrive(None);
+        self.shared.window.close(self.number);
+        let result = match &ended {
+            Ok(()) if self.shared.order.read_back == ReadBack::Whole => JobResult::Verified,
+            Ok(()) => JobResult::Written,
+            Err(fault) => fault.result(),
+        };
+        let fault_file = ended.as_ref().err().and_then(JobFault::place).and_then(|at| self.file_at(at));
+        Outcome {
+            result,
+            head: self.head,
+            stages: self.stages,
+            differences: self.differences.told,
+            more_differences: self.differences.more,
+            conclusion: self.conclusion,
+            image_bytes: self.image_bytes,
+            sha256: self.sha256,
+            kept_bytes: self.kept_bytes,
+            written_bytes: self.written,
+            read_again: self.read_again,
+            fault: ended.err(),
+            fault_file,
+            release_fault,
+        }
+    }
+
+    fn heading(&self, cleared: &Cleared) -> Heading {
+        let Order { supply, checked, name, .. } = self.shared.order;
+        let drive = cleared.drive();
+        Heading::new(name, supply.bytes(), checked.sha256.as_deref(), &drive.tag, drive.bytes)
+    }
+
+    /// Tells the others that this drive is ready, or will not be; only the first time counts.
+    fn arrive(&mut self, arrival: Option<Arrival>) {
+        if !std::mem::replace(&mut self.has_arrived, true) {
+            self.shared.gate.arrive(arrival);
+        }
+    }
+
+    fn tell(&self, event: &Event) {
+        self.shared.watcher.heard(self.number, event);
+    }
+
+    /// Does one stage between its two announcements, unless somebody asked to stop. The work tells what it moved.
+    fn stage<T>(
+        &mut self,
+        name: Stage,
+        bytes: Option<u64>,
+        work: impl FnOnce(&mut Self) -> Result<(T, u64), JobFault>,
+    ) -> Result<T, JobFault> {
+        if self.shared.cancel.is_set() && name != Stage::Release {
+            return Err(JobFault::Stopped { stage: name });
+        }
+        self.tell(&Event::Began { stage: name, bytes });
+        let started = Instant::now();
+        let (done, bytes) = work(self)?;
+        self.stages.push(StageDone { name, bytes, seconds: started.elapsed().as_secs_f64() });
+        self.tell(&Event::Ended { stage: name });
+        Ok(done)
+    }
+
+    fn claim(&mut self, platform: &dyn Platform, cleared: Cleared) -> Result<Box<dyn Claimed>, JobFault> {
+        self.stage(Stage::Claim, Some(0), |_| Ok((platform.claim(cleared)?, 0)))
+    }
+
+    fn release(&mut self, drive: Box<dyn Claimed>, after: After) -> Result<(), PlatformError> {
+        let mut fault = Ok(());
+        // The stage itself can't fail: what the system says about ejecting does not change the result.
+        let _ = self.stage(Stage::Release, Some(0), |_| {
+            fault = drive.release(after);
+            Ok(((), 0))
+        });
+        fault
+    }
+
+    fn with(&mut self, claimed: &dyn Claimed, notes: Option<(&Path, &Heading)>, start: Start) -> Result<(), JobFault> {
+        let drive = &Watched { drive: claimed, pulse: self.pulse };
+        let order = self.shared.order;
+        let frame = Frame::of(drive.bytes(), drive.sector_bytes());
+        if let Some(bytes) = order.supply.bytes() {
+            frame.fits(bytes)?;
+        }
+        let kept = match start {
+            Start::Over => Kept::default(),
+            Start::GoOn => self.kept(drive, &frame, notes)?,
+        };
+        self.kept_bytes = start_of(kept.blocks.len());
+        let before = self.before(drive, &frame, &kept);
+        if order.writing == Writing::Everything {
+            self.blank(drive, &frame)?;
+        }
+        let mut journal = self.begin_notes(notes, &kept);
+        let passed = self.arrive_with(&frame, &kept);
+        if let Some(passed) = passed {
+            self.pass_on(drive, &frame, &kept, &passed)?;
+        }
+        let (body, end) = self.body(drive, &frame, &kept, &mut journal)?;
+        self.image_bytes = Some(end.bytes);
+        self.sha256.clone_from(&end.sha256);
+        self.written = body.written;
+        let ended = self.prove_and_seal(drive, &frame, &body, &end, before.as_ref());
+        let is_over = matches!(&ended, Ok(()) | Err(JobFault::Differs | JobFault::SealDiffers { .. }));
+        if let Some(journal) = journal.filter(|_| is_over) {
+            journal.remove();
+        }
+        ended
+    }
+
+    /// What an earlier job has left here, as far as the drive still holds it.
+    fn kept(&self, drive: &dyn DriveWrite, frame: &Frame, notes: Option<(&Path, &Heading)>) -> Result<Kept, JobFault> {
+        let nothing = |why: String| {
+            self.tell(&Event::StartsOver { why });
+            Ok(Kept::default())
+        };
+        let Some((path, heading)) = notes else {
+            return nothing("no notes of jobs are kept on this bench".to_owned());
+        };
+        let mut blocks = match journal::find(path, heading) {
+            Found::Flushed(blocks) => blocks,
+            Found::Nothing(why) => return nothing(why),
+            Found::Other(what) => return Err(JobFault::OtherJob { what }),
+        };
+        let image_bytes = self.shared.order.supply.bytes().unwrap_or(u64::MAX);
+        blocks.truncate(frame.whole_blocks_before(image_bytes));
+        if let Some(known) = &self.shared.order.checked.blocks
+            && let Some(other) = blocks.iter().zip(known).position(|(a, b)| a != b)
+        {
+            return Err(ImageFault::Other { at: start_of(other) }.into());
+        }
+        let mut buffer = readback::buffer();
+        let mut holds = |block: usize| -> Result<bool, JobFault> {
+            // Of the first block, the head is not there; what else it holds is read back in the end.
+            let Some(digest) = blocks.get(block).filter(|_| block > 0) else { return Ok(true) };
+            let range = start_of(block)..start_of(block + 1);
+            match digest_of(drive, range.start, range.end - range.start, &mut buffer) {
+                Ok(found) => Ok(found == *digest),
+                Err(crate::drive::DriveFault::Failed(_)) => Ok(false),
+                Err(source) => Err(JobFault::Read { at: range.start, source }),
+            }
+        };
+        let last = blocks.len().saturating_sub(PROVEN_BLOCKS)..blocks.len();
+        let mut good = blocks.len();
+        for block in last.rev() {
+            if !holds(block)? {
+                good = block;
+            }
+        }
+        if good < blocks.len() {
+            // The drive confirmed what it did not keep: then only what is read counts.
+            good = 0;
+            while good < blocks.len() && holds(good)? {
+                good += 1;
+            }
+        }
+        blocks.truncate(good);
+        if blocks.len() < 2 {
+            return nothing("the drive does not hold what was written to it".to_owned());
+        }
+        self.tell(&Event::GoingOn { from: start_of(blocks.len()) });
+        Ok(Kept { blocks })
+    }
+
+    /// Samples of what is there, where all of it is about to be replaced.
+    fn before(&self, drive: &dyn DriveIo, frame: &Frame, kept: &Kept) -> Option<Before> {
+        let is_fresh = kept.blocks.is_empty() && self.shared.order.writing == Writing::Everything;
+        let bytes = self.shared.order.supply.bytes().unwrap_or(u64::MAX);
+        Some(if is_fresh { Before::look(drive, &frame.body(bytes)) } else { Before::default() })
+    }
+
+    fn blank(&mut self, drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
+        let bytes = frame.blanks().map(|range| range.end - range.start).sum();
+        self.stage(Stage::Blank, Some(bytes), |lane| {
+            lane.head = Head::Unknown;
+            match seal::blank(drive, frame) {
+                Err(JobFault::NotTaken { at }) if at >= frame.end().start => {
+                    // Where the drive should end, it does not keep anything: where does it?
+                    let claimed_bytes = drive.bytes();
+                    lane.conclusion = Some(match diagnosis::kept_bytes(drive, frame)? {
+                        Some(true_bytes) => Conclusion::FalseCapacity { true_bytes, claimed_bytes },
+                        None => Conclusion::KeepsOther,
+                    });
+                    return Err(JobFault::NotTaken { at });
+                }
+                blanked => blanked?,
+            }
+            lane.head = Head::Blank;
+            Ok(((), bytes))
+        })
+    }
+
+    fn begin_notes(&self, notes: Option<(&Path, &Heading)>, kept: &Kept) -> Option<Journal> {
+        let (path, heading) = notes?;
+        match Journal::begin(path, heading, &kept.blocks) {
+            Ok(journal) => Some(journal),
+            Err(error) => {
+                self.tell(&Event::Unnoted { why: crate::plain(&error) });
+                None
+            }
+        }
+    }
+
+    /// Says which blocks this drive needs. Where leaving out the others saves a line, this drive gives them, to be hashed.
+    fn arrive_with(&mut self, frame: &Frame, kept: &Kept) -> Option<std::sync::mpsc::SyncSender<Vec<u8>>> {
+        let is_given = self.shared.order.supply.access() == Access::Costly && kept.blocks.len() > 1;
+        let (passed, from_drive) = sync_channel(PASSED_AT_ONCE);
+        self.arrive(Some(Arrival {
+            from: kept.blocks.len(),
+            withheld_from: frame.whole_blocks_before(u64::MAX),
+            from_drive: is_given.then_some(from_drive),
+        }));
+        is_given.then_some(passed)
+    }
+
+    /// Reads from the drive what it has of the image, for those who hash it.
+    fn pass_on(
+        &self,
+        drive: &dyn DriveIo,
+        frame: &Frame,
+        kept: &Kept,
+        passed: &std::sync::mpsc::SyncSender<Vec<u8>>,
+    ) -> Result<(), JobFault> {
+        for (block, digest) in kept.blocks.iter().enumerate().skip(1) {
+            let range = frame.body_of(&(start_of(block)..start_of(block + 1)));
+            let mut buffer = crate::drive::AlignedBuf::new((range.end - range.start) as usize);
+            drive.read_at(range.start, &mut buffer).map_err(|source| JobFault::Read { at: range.start, source })?;
+            if blake3::hash(&buffer) != *digest {
+                return Err(JobFault::NotKept { at: range.start });
+            }
+            if passed.send(buffer.to_vec()).is_err() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes the body, and waits for the word about the image.
+    fn body(
+        &mut self,
+        drive: &dyn DriveWrite,
+        frame: &Frame,
+        kept: &Kept,
+        journal: &mut Option<Journal>,
+    ) -> Result<(BodyDone, ImageEnd), JobFault> {
+        let shared = self.shared;
+        let order = shared.order;
+        let bytes = order.supply.bytes().map(|bytes| frame.body(bytes)).map(|body| body.end - body.start);
+        self.stage(Stage::Body, bytes, |lane| {
+            let watched = (shared.cancel, shared.watcher, lane.number);
+            let flush_after = order.pacing.flush_after;
+            let body = Body::new(drive, frame, order.writing, watched, flush_after, &kept.blocks);
+            let ended = body.run(&shared.window, lane.number, journal).and_then(|end| match end {
+                BodyEnd::Whole => Ok(()),
+                BodyEnd::LeftBehind(at) => lane.go_on_alone(&body, at, journal),
+            });
+            let ended = ended.and_then(|()| shared.verdict.wait().map_err(JobFault::from)).and_then(|end| {
+                frame.fits(end.bytes)?;
+                body.flush(journal)?;
+                Ok(end)
+            });
+            if order.writing == Writing::OnlyChanged {
+                lane.head = match body.blanked() {
+                    Blanked::No => Head::Untouched,
+                    Blanked::Yes => Head::Blank,
+                    Blanked::Failed => Head::Unknown,
+                };
+            }
+            let end = ended?;
+            let done = body.finish();
+            let all = frame.body(end.bytes);
+            // A drive that read by itself must have seen the same image as the others.
+            if let Some(at) = end.differs_from(&done.blocks) {
+                return Err(ImageFault::Changed { at: start_of(at) }.into());
+            }
+            Ok(((done, end), all.end - all.start))
+        })
+    }
+
+    /// Reads the image for this drive alone, from a block on.
+    fn go_on_alone(&self, body: &Body<'_>, from: usize, journal: &mut Option<Journal>) -> Result<(), JobFault> {
+        self.tell(&Event::LeftBehind);
+        let window = Window::of_one();
+        let withheld_from = body.frame.whole_blocks_before(u64::MAX);
+        let reading = Reading { is_whole: false, ..self.shared.reading(from, withheld_from) };
+        std::thread::scope(|scope| {
+            let reader = scope.spawn(|| {
+                let ended = reading.run(&window, None, self.shared.cancel);
+                window.end();
+                ended
+            });
+            let ended = body.run(&window, 0, journal);
+            window.close(0);
+            let read = reader.join().unwrap_or(Err(ImageFault::Reader));
+            ended?;
+            read.map(|_| ()).map_err(JobFault::from)
+        })
+    }
+
+    fn prove_and_seal(
+        &mut self,
+        drive: &dyn DriveWrite,
+        frame: &Frame,
+        body: &BodyDone,
+        end: &ImageEnd,
+        before: Option<&Before>,
+    ) -> Result<(), JobFault> {
+        let order = self.shared.order;
+        if order.writing == Writing::OnlyChanged && self.head == Head::Untouched {
+            if seal::is_sealed(drive, &body.withheld, frame)? {
+                // All of it was read, and nothing needed to be written.
+                self.head = Head::Sealed;
+                return Ok(());
+            }
+            self.blank(drive, frame)?;
+        }
+        if order.read_back == ReadBack::Whole {
+            let ended = self.read_back(drive, frame, body, before);
+            if ended.is_err() {
+                // The marks start no PC, but a drive given back is to be blank; one that is gone keeps them.
+                let _ = seal::blank(drive, frame);
+            }
+            ended?;
+        }
+        self.seal(drive, frame, body, end)
+    }
+
+    fn read_back(
+        &mut self,
+        drive: &dyn DriveWrite,
+        frame: &Frame,
+        body: &BodyDone,
+        before: Option<&Before>,
+    ) -> Result<(), JobFault> {
+        let bytes = body.pieces.iter().map(|piece: &Piece| piece.bytes).sum();
+        self.stage(Stage::ReadBack, Some(bytes), |lane| {
+            seal::mark(drive, frame)?;
+            let counting = super::watch::Counting::new(lane.shared.watcher);
+            let suspects = readback::read_back(drive, &body.pieces, lane.number, lane.shared.cancel, &counting)?;
+            lane.read_again = counting.read_again();
+            if suspects.is_empty() {
+                return Ok(((), bytes));
+            }
+            let order = lane.shared.order;
+            let first = body.pieces.first().map_or(0, |piece| piece.at);
+            let case = Case {
+                drive,
+                image: order.supply.kept().zip(order.inspection),
+                blocks: &body.blocks,
+                range: first..body.pieces.last().map_or(first, |piece| piece.at + piece.bytes),
+                before,
+                cancel: lane.shared.cancel,
+            };
+            let mut found = case.differences(&suspects)?;
+            if found.is_empty() {
+                // It read wrong twice and is right by now: nobody should rely on that.
+                found.add(
+                    suspects.first().map_or(0..0, |one| one.piece.at..one.piece.at + one.piece.bytes),
+                    super::Cause::OtherData,
+                );
+            }
+            lane.conclusion = Some(case.conclusion(&found));
+            case.name_files(&mut found);
+            lane.differences = found;
+            Err(JobFault::Differs)
+        })
+    }
+
+    /// Seals the drive, or empties its head again.
+    fn seal(&mut self, drive: &dyn DriveWrite, frame: &Frame, body: &BodyDone, end: &ImageEnd) -> Result<(), JobFault> {
+        let bytes = seal::bytes(&body.withheld, frame, end.bytes);
+        // What was withheld is to be what was proven of the image: a stop is heard here for the last time.
+        let sealed = self.stage(Stage::Seal, Some(bytes), |lane| {
+            lane.head = Head::Unknown;
+            let pieces: &[Piece] = if lane.shared.order.read_back == ReadBack::Whole { &body.pieces } else { &[] };
+            match seal::seal(drive, frame, &body.withheld, end.bytes, pieces)? {
+                None => Ok(((), bytes)),
+                Some(at) => Err(JobFault::SealDiffers { at }),
+            }
+        });
+        self.head = match &sealed {
+            Ok(()) => Head::Sealed,
+            Err(_) if seal::blank(drive, frame).is_ok() => Head::Blank,
+            Err(_) => Head::Unknown,
+        };
+        sealed
+    }
+
+    fn file_at(&self, at: u64) -> Option<String> {
+        let order = self.shared.order;
+        let (image, inspection) = order.supply.kept().zip(order.inspection)?;
+        // A name is a help and no more.
+        inspection.file_at(image, at).ok().flatten()
+    }
+}
+
+impl<'a> Shared<'a> {
+    /// How the image is read, for drives that need it from a block on.
+    pub fn reading(&self, from: usize, withheld_from: usize) -> Reading<'a> {
+        let order = self.order;
+        Reading {
+            supply: order.supply,
+            checked: &order.checked,
+            trusts_check: order.read_back == ReadBack::Whole,
+            is_whole: true,
+            from,
+            withheld_from,
+        }
+    }
+}
+
+/// The supply of an order, for those who only need to know how it is had.
+pub fn may_leave(supply: &dyn Supply) -> bool {
+    supply.access() == Access::Anywhere
+}

@@ -1,0 +1,93 @@
+//! How much is written at once: found out on the drive itself, in the first seconds.
+
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use crate::digest::BLOCK_BYTES;
+
+/// Sizes that are tried, in bytes, the largest first: it costs the least where it makes no difference.
+const SIZES: [usize; 3] = [BLOCK_BYTES as usize, 1 << 20, 256 << 10];
+/// Each is tried for so long at least, and with so many bytes.
+const TRIAL: Duration = Duration::from_millis(600);
+const TRIAL_BYTES: u64 = 4 * BLOCK_BYTES;
+/// A smaller size is taken only if it is faster by more than one part in so many.
+const BETTER_BY: f64 = 20.0;
+
+/// The size of a request, while it is being found out and after.
+pub struct RequestSize(Mutex<Trial>);
+
+struct Trial {
+    /// Bytes a second with each size tried so far.
+    rates: Vec<f64>,
+    began: Option<Instant>,
+    bytes: u64,
+    chosen: Option<usize>,
+}
+
+impl RequestSize {
+    pub fn new() -> Self {
+        Self(Mutex::new(Trial { rates: Vec::new(), began: None, bytes: 0, chosen: None }))
+    }
+
+    /// How much to write at once now, in bytes.
+    pub fn now(&self) -> usize {
+        let trial = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        trial.chosen.or_else(|| SIZES.get(trial.rates.len()).copied()).unwrap_or(BLOCK_BYTES as usize)
+    }
+
+    /// A block with so many bytes was written by `when`.
+    pub fn wrote(&self, bytes: u64, when: Instant) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).wrote(bytes, when);
+    }
+}
+
+impl Trial {
+    fn wrote(&mut self, bytes: u64, when: Instant) {
+        if self.chosen.is_some() {
+            return;
+        }
+        // The first block of each trial only starts the clock: it was asked for under the size before.
+        let Some(began) = self.began else {
+            self.began = Some(when);
+            return;
+        };
+        self.bytes += bytes;
+        let took = when.saturating_duration_since(began);
+        if took < TRIAL || self.bytes < TRIAL_BYTES {
+            return;
+        }
+        self.rates.push(self.bytes as f64 / took.as_secs_f64());
+        (self.began, self.bytes) = (None, 0);
+        if self.rates.len() == SIZES.len() {
+            let best = self.rates.iter().copied().fold(0.0, f64::max);
+            let good = |rate: &f64| *rate >= best - best / BETTER_BY;
+            self.chosen = self.rates.iter().position(good).and_then(|place| SIZES.get(place).copied());
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The size that is chosen for a drive which takes blocks at this rate, in MiB a second, with each size.
+    fn chosen(rates: [u64; 3]) -> usize {
+        let size = RequestSize::new();
+        let mut now = Instant::now();
+        for _ in 0..2000 {
+            let rate = rates[SIZES.iter().position(|known| *known == size.now()).unwrap()];
+            now += Duration::from_secs_f64(4.0 / rate as f64);
+            size.wrote(BLOCK_BYTES, now);
+        }
+        size.now()
+    }
+
+    #[test]
+    fn the_largest_size_that_is_as_fast_as_any_is_chosen() {
+        assert_eq!(chosen([40, 40, 40]), 4 << 20);
+        assert_eq!(chosen([40, 41, 41]), 4 << 20);
+        assert_eq!(chosen([40, 60, 61]), 1 << 20);
+        assert_eq!(chosen([10, 20, 40]), 256 << 10);
+        assert_eq!(chosen([1500, 900, 200]), 4 << 20);
+    }
+}

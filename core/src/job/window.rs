@@ -1,0 +1,286 @@
+//! The blocks under way: one reader fills them, every drive takes each at its own pace, and their number is bounded.
+
+use std::collections::VecDeque;
+use std::ops::Range;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use super::ImageFault;
+use super::layout::start_of;
+use crate::digest::BLOCK_BYTES;
+use crate::drive::AlignedBuf;
+
+/// Buffers for one drive: four requests in flight, one block being read, one being hashed, two ready.
+const BUFFERS: usize = 8;
+/// Buffers more for each further drive: so far may it lag behind before it hinders anybody.
+const BUFFERS_EACH: usize = 3;
+/// How long drives that could go on wait for one that lags, all told, before it is left behind.
+const PATIENCE: Duration = Duration::from_secs(2);
+/// How often a waiting reader looks around.
+const LOOK: Duration = Duration::from_millis(50);
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Buffers that come back when nobody needs their block any more.
+struct Pool {
+    free: Mutex<Vec<AlignedBuf>>,
+    came_back: Condvar,
+}
+
+/// A block of the image, on its way to one drive or several.
+pub struct Block {
+    /// Its number.
+    pub index: usize,
+    /// How much of it belongs to the image, in bytes.
+    pub bytes: usize,
+    /// Its digest, from the check before or computed on the way.
+    pub digest: blake3::Hash,
+    buffer: AlignedBuf,
+    pool: Arc<Pool>,
+}
+
+impl Block {
+    /// Where it lies in the image.
+    pub fn range(&self) -> Range<u64> {
+        let start = start_of(self.index);
+        start..start + self.bytes as u64
+    }
+
+    /// Its bytes in `range` of the image, and zeros behind the image's end.
+    pub fn part(&self, range: &Range<u64>) -> &[u8] {
+        let start = start_of(self.index);
+        let inside = |at: u64| usize::try_from(at.saturating_sub(start)).unwrap_or(usize::MAX);
+        self.buffer.get(inside(range.start)..inside(range.end)).unwrap_or_default()
+    }
+}
+
+impl Drop for Block {
+    fn drop(&mut self) {
+        let buffer = std::mem::replace(&mut self.buffer, AlignedBuf::new(0));
+        lock(&self.pool.free).push(buffer);
+        self.pool.came_back.notify_all();
+    }
+}
+
+/// What a drive gets next.
+pub enum Next {
+    /// A block.
+    Block(Arc<Block>),
+    /// Nothing more: the others went on without it from this block on.
+    LeftBehind(usize),
+    /// Nothing more: the image has ended, or reading it failed.
+    End,
+}
+
+#[derive(Default)]
+struct Queue {
+    blocks: VecDeque<Arc<Block>>,
+    /// How many threads wait for a block.
+    waiting: usize,
+    left_at: Option<usize>,
+    is_closed: bool,
+}
+
+#[derive(Default)]
+struct State {
+    queues: Vec<Queue>,
+    has_ended: bool,
+    /// How long drives have waited for one that lags.
+    waited: Duration,
+}
+
+/// The blocks under way between one reader and its drives.
+pub struct Window {
+    state: Mutex<State>,
+    changed: Condvar,
+    pool: Arc<Pool>,
+    /// Whether a drive that lags can go on by itself.
+    may_leave: bool,
+}
+
+impl Window {
+    /// For so many drives; `may_leave` says whether one that lags can read the image by itself.
+    pub fn new(drives: usize, may_leave: bool) -> Self {
+        let buffers = BUFFERS + BUFFERS_EACH * drives.saturating_sub(1);
+        Self::with_buffers(drives, buffers, may_leave)
+    }
+
+    /// For one drive that was left behind: as few buffers as keep it busy.
+    pub fn of_one() -> Self {
+        Self::with_buffers(1, BUFFERS - 3, false)
+    }
+
+    fn with_buffers(drives: usize, buffers: usize, may_leave: bool) -> Self {
+        let free = (0..buffers).map(|_| AlignedBuf::new(BLOCK_BYTES as usize)).collect();
+        Self {
+            state: Mutex::new(State { queues: (0..drives).map(|_| Queue::default()).collect(), ..State::default() }),
+            changed: Condvar::new(),
+            pool: Arc::new(Pool { free: Mutex::new(free), came_back: Condvar::new() }),
+            may_leave,
+        }
+    }
+
+    /// An empty buffer, as soon as there is one; `None` when no drive takes blocks any more.
+    pub fn buffer(&self) -> Option<AlignedBuf> {
+        let began = Instant::now();
+        let mut free = lock(&self.pool.free);
+        loop {
+            if let Some(buffer) = free.pop() {
+                drop(free);
+                self.note_waiting(began.elapsed());
+                return Some(buffer);
+            }
+            (free, _) = self.pool.came_back.wait_timeout(free, LOOK).unwrap_or_else(PoisonError::into_inner);
+            if free.is_empty() {
+                drop(free);
+                if lock(&self.state).queues.iter().all(|queue| queue.is_closed || queue.left_at.is_some()) {
+                    return None;
+                }
+                self.leave_one_behind(began.elapsed());
+                free = lock(&self.pool.free);
+            }
+        }
+    }
+
+    /// Gives a buffer back that became no block.
+    pub fn give_back(&self, buffer: AlignedBuf) {
+        lock(&self.pool.free).push(buffer);
+    }
+
+    fn note_waiting(&self, elapsed: Duration) {
+        let mut state = lock(&self.state);
+        if state.queues.len() > 1 && somebody_starves(&state) {
+            state.waited += elapsed;
+        }
+    }
+
+    /// Lets the drives that could go on do so, once they have waited long enough for the one that lags most.
+    fn leave_one_behind(&self, waiting: Duration) {
+        let mut state = lock(&self.state);
+        if !self.may_leave || !somebody_starves(&state) || state.waited + waiting < PATIENCE {
+            return;
+        }
+        let open = state.queues.iter_mut().filter(|queue| !queue.is_closed && queue.left_at.is_none());
+        if let Some(last) = open.max_by_key(|queue| queue.blocks.len())
+            && let Some(first) = last.blocks.front()
+        {
+            last.left_at = Some(first.index);
+            let left = std::mem::take(&mut last.blocks);
+            state.waited = Duration::ZERO;
+            drop(state);
+            drop(left);
+            self.changed.notify_all();
+        }
+    }
+
+    /// Hands a block to every drive that still takes them; `false` when none does.
+    pub fn publish(&self, index: usize, bytes: usize, digest: blake3::Hash, buffer: AlignedBuf) -> bool {
+        let block = Arc::new(Block { index, bytes, digest, buffer, pool: Arc::clone(&self.pool) });
+        let mut state = lock(&self.state);
+        let mut is_taken = false;
+        for queue in state.queues.iter_mut().filter(|queue| !queue.is_closed && queue.left_at.is_none()) {
+            queue.blocks.push_back(Arc::clone(&block));
+            is_taken = true;
+        }
+        // The block must not come back to the pool while the state is held.
+        drop(state);
+        self.changed.notify_all();
+        is_taken
+    }
+
+    /// No more blocks will come.
+    pub fn end(&self) {
+        lock(&self.state).has_ended = true;
+        self.changed.notify_all();
+    }
+
+    /// The next block for a drive.
+    pub fn next(&self, drive: usize) -> Next {
+        let mut state = lock(&self.state);
+        loop {
+            let has_ended = state.has_ended;
+            let Some(queue) = state.queues.get_mut(drive) else { return Next::End };
+            if let Some(block) = queue.blocks.pop_front() {
+                return Next::Block(block);
+            }
+            match queue.left_at {
+                Some(at) => return Next::LeftBehind(at),
+                None if has_ended || queue.is_closed => return Next::End,
+                None => {}
+            }
+            queue.waiting += 1;
+            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+            if let Some(queue) = state.queues.get_mut(drive) {
+                queue.waiting = queue.waiting.saturating_sub(1);
+            }
+        }
+    }
+
+    /// The drive takes no more blocks.
+    pub fn close(&self, drive: usize) {
+        let mut state = lock(&self.state);
+        let left = state.queues.get_mut(drive).map(|queue| {
+            queue.is_closed = true;
+            std::mem::take(&mut queue.blocks)
+        });
+        drop(state);
+        drop(left);
+        self.changed.notify_all();
+    }
+}
+
+fn somebody_starves(state: &State) -> bool {
+    state
+        .queues
+        .iter()
+        .any(|queue| !queue.is_closed && queue.left_at.is_none() && queue.blocks.is_empty() && queue.waiting > 0)
+}
+
+/// How reading the image ended, for all drives of a job.
+#[derive(Default)]
+pub struct Verdict {
+    told: Mutex<Option<Result<ImageEnd, Arc<ImageFault>>>>,
+    changed: Condvar,
+}
+
+/// What is known of the image once all of it was read.
+#[derive(Clone, Debug)]
+pub struct ImageEnd {
+    /// Its length.
+    pub bytes: u64,
+    /// SHA-256, as it was checked or as it was read.
+    pub sha256: Option<String>,
+    /// The blocks that were read, with their digests.
+    pub blocks: Vec<(usize, blake3::Hash)>,
+}
+
+impl ImageEnd {
+    /// The first block of which a drive saw something else.
+    pub fn differs_from(&self, seen: &[Option<blake3::Hash>]) -> Option<usize> {
+        let other = |(index, digest): &&(usize, blake3::Hash)| {
+            seen.get(*index).copied().flatten().is_some_and(|seen| seen != *digest)
+        };
+        self.blocks.iter().find(other).map(|(index, _)| *index)
+    }
+}
+
+impl Verdict {
+    /// Tells it, once.
+    pub fn tell(&self, verdict: Result<ImageEnd, ImageFault>) {
+        lock(&self.told).get_or_insert(verdict.map_err(Arc::new));
+        self.changed.notify_all();
+    }
+
+    /// Waits for it.
+    pub fn wait(&self) -> Result<ImageEnd, Arc<ImageFault>> {
+        let mut told = lock(&self.told);
+        loop {
+            if let Some(verdict) = &*told {
+                return verdict.clone();
+            }
+            told = self.changed.wait(told).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+}
