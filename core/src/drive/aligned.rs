@@ -5,6 +5,9 @@ use std::ops::{Deref, DerefMut};
 /// Direct I/O needs memory, place and length in whole sectors; this is the largest sector in use, in bytes.
 pub const ALIGNMENT: usize = 4096;
 
+/// Size of a large page of memory; buffers of this many bytes or more begin at a multiple of it.
+const LARGE_PAGE: usize = 2 << 20;
+
 /// A buffer whose first byte lies at a multiple of [`ALIGNMENT`].
 pub struct AlignedBuf {
     memory: Vec<u8>,
@@ -15,10 +18,22 @@ pub struct AlignedBuf {
 impl AlignedBuf {
     /// A buffer of `len` zero bytes.
     pub fn new(len: usize) -> Self {
-        // One alignment more than asked for leaves room to begin where it fits.
-        let memory = vec![0u8; len.saturating_add(ALIGNMENT)];
-        let start = memory.as_ptr().align_offset(ALIGNMENT).min(ALIGNMENT);
-        Self { memory, start, len }
+        let alignment = if len >= LARGE_PAGE { LARGE_PAGE } else { ALIGNMENT };
+        // One alignment more than asked for leaves room to begin where it fits; what is not used takes no memory.
+        let memory = vec![0u8; len.saturating_add(alignment)];
+        let start = memory.as_ptr().align_offset(alignment).min(alignment);
+        let mut buffer = Self { memory, start, len };
+        #[cfg(target_os = "linux")]
+        if alignment == LARGE_PAGE {
+            super::linux::advise_large_pages(&mut buffer);
+        }
+        buffer.touch();
+        buffer
+    }
+
+    /// Has the memory there before anybody waits for it.
+    fn touch(&mut self) {
+        self.iter_mut().step_by(ALIGNMENT).for_each(|byte| *byte = 0);
     }
 }
 

@@ -105,6 +105,7 @@ fn read_both(
     let state = Mutex::new(State { working: IN_FLIGHT, ..State::default() });
     let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
     let counting = super::watch::Counting::new(watcher);
+    let teller = std::thread::current();
     let work = || {
         let mut buffer = readback::buffer();
         while let Next::Block(block) = window.next(0) {
@@ -136,6 +137,7 @@ fn read_both(
             state.done += inside.end.saturating_sub(inside.start);
         }
         lock().working -= 1;
+        teller.unpark();
     };
     let read = std::thread::scope(|scope| {
         let reader = scope.spawn(|| {
@@ -143,10 +145,12 @@ fn read_both(
             window.end();
             ended
         });
-        let threads: Vec<_> = (0..IN_FLIGHT).map(|_| scope.spawn(work)).collect();
+        for _ in 0..IN_FLIGHT {
+            scope.spawn(work);
+        }
         let mut told = 0;
-        while !threads.iter().all(std::thread::ScopedJoinHandle::is_finished) {
-            std::thread::park_timeout(if told == 0 { Duration::from_millis(1) } else { TELL });
+        while lock().working > 0 {
+            std::thread::park_timeout(TELL);
             let done = lock().done;
             if done != told {
                 told = done;

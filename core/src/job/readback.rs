@@ -92,6 +92,7 @@ pub fn read_back(
         fault.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(found);
         is_over.store(true, Ordering::Relaxed);
     };
+    let teller = std::thread::current();
     let read_again = |at| watcher.heard(number, &Event::ReadAgain { at });
     let work = || {
         let mut buffer = buffer();
@@ -116,16 +117,15 @@ pub fn read_back(
             done.fetch_add(piece.bytes, Ordering::Relaxed);
         }
         working.fetch_sub(1, Ordering::Relaxed);
+        teller.unpark();
     };
     std::thread::scope(|scope| {
-        let threads: Vec<_> = (0..IN_FLIGHT).map(|_| scope.spawn(work)).collect();
+        for _ in 0..IN_FLIGHT {
+            scope.spawn(work);
+        }
         let mut told = 0;
         while working.load(Ordering::Relaxed) > 0 {
-            // The last thread to end wakes this one only through the clock, but for small bodies.
-            if threads.iter().all(std::thread::ScopedJoinHandle::is_finished) {
-                break;
-            }
-            std::thread::park_timeout(if told == 0 { Duration::from_millis(1) } else { TELL });
+            std::thread::park_timeout(TELL);
             let now = done.load(Ordering::Relaxed);
             if now != told {
                 told = now;

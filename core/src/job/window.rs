@@ -13,7 +13,7 @@ use crate::drive::AlignedBuf;
 /// Buffers for one drive: four requests in flight, one block being read, one being hashed, two ready.
 const BUFFERS: usize = 8;
 /// Buffers more for each further drive: so far may it lag behind before it hinders anybody.
-const BUFFERS_EACH: usize = 3;
+const BUFFERS_EACH: usize = 2;
 /// How long drives that could go on wait for one that lags, all told, before it is left behind.
 const PATIENCE: Duration = Duration::from_secs(2);
 /// How often a waiting reader looks around.

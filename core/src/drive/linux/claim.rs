@@ -8,7 +8,7 @@ use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
 use rustix::io::Errno;
 use rustix::mount::UnmountFlags;
 
-use super::ioctl;
+use super::calls;
 use crate::drive::{After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, PlatformError, Tag};
 
 /// A block device, opened with direct I/O.
@@ -65,7 +65,7 @@ impl BlockDevice {
 
     /// Whether the open device has this sequence number; kernels before 5.15 do not count.
     pub fn is_generation(&self, expected: Option<u64>) -> bool {
-        expected.is_none_or(|expected| ioctl::disk_sequence(&self.file).is_ok_and(|found| found == expected))
+        expected.is_none_or(|expected| calls::disk_sequence(&self.file).is_ok_and(|found| found == expected))
     }
 
     /// Tells a drive that failed from one that is not there any more: the latter has no size left.
@@ -103,11 +103,11 @@ impl DriveWrite for BlockDevice {
 impl Claimed for BlockDevice {
     fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
         // A loop device made without partitions refuses; then there is nothing to read again.
-        let _ = ioctl::read_table(&self.file);
+        let _ = calls::read_table(&self.file);
         match after {
             After::Keep => Ok(()),
             After::Eject => {
-                ioctl::eject(&self.file).map_err(|source| PlatformError::Eject { tag: self.tag.clone(), source })
+                calls::eject(&self.file).map_err(|source| PlatformError::Eject { tag: self.tag.clone(), source })
             }
         }
     }

@@ -2,8 +2,8 @@
 //!
 //! docs/platform.md lists every file read and every system call made here, and why.
 
+mod calls;
 mod claim;
-mod ioctl;
 mod processes;
 mod stack;
 mod sysfs;
@@ -21,6 +21,7 @@ use rustix::fs::{Access, access};
 use super::{Claimed, Drive, DriveIo, Located, Partition, Platform, PlatformError, Tag, Volume, content};
 use crate::guard::Cleared;
 use crate::image::ReadAt;
+pub(super) use calls::advise_large_pages;
 use claim::BlockDevice;
 use stack::Stack;
 use sysfs::Disk;

@@ -380,5 +380,5 @@ fn only_one_file_may_hold_unsafe_code() {
             }
         }
     }
-    assert_eq!(found, ["ioctl.rs"]);
+    assert_eq!(found, ["calls.rs"]);
 }
