@@ -105,7 +105,7 @@ pub fn of_image(fault: &ImageFault) -> Exit {
         | ImageFault::OtherSum { .. }
         | ImageFault::Unproven { .. } => Exit::Checksum,
         ImageFault::Other { .. } => Exit::Refused,
-        ImageFault::Stopped => Exit::Stopped,
+        ImageFault::Stopped | ImageFault::Line { .. } => Exit::Stopped,
         ImageFault::Read { .. } | ImageFault::Shrunk { .. } => Exit::Image,
         _ => Exit::Unexpected,
     }

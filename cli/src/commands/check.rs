@@ -7,7 +7,7 @@ use std::path::Path;
 use jiff::Timestamp;
 use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{
-    self, CheckError, Embedded, Expected, FileList, Given, Over, Published, Purpose, Report, Sum,
+    self, CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report, Sum,
 };
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{Identity, Shelf};
@@ -54,18 +54,17 @@ impl<'a> Known<'a> {
     }
 }
 
-/// Checks signatures, published checksums and what the image carries inside.
+/// What was published for an image, and who vouches for it; of the image itself no more is read than a signature of all of
+/// it needs, and where `image` is not there yet, such a signature is passed over.
 ///
-/// A signature that refuses ends it at once; a key that was good is remembered. Without anything to compare with,
-/// [`Depth::Enough`] does not read the image.
-pub fn examine(
+/// A key that was good is remembered.
+pub fn vouched_for(
     path: &Path,
-    image: &OpenedImage,
+    image: Option<&OpenedImage>,
     known: &Known<'_>,
-    depth: Depth,
     common: &Common,
     cancel: &Cancel,
-) -> Result<Report, Failure> {
+) -> Result<(Published, Report), Failure> {
     let against = known.against;
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
     let mut published = digest::published(path, &given)?;
@@ -81,20 +80,41 @@ pub fn examine(
             .map_err(|error| Failure::new(Exit::Checksum, crate::exit::chain(&error), error.next_step()))?,
         None => Remembered::default(),
     };
-    let mut signed = published.signatures.iter();
-    if signed.any(|signature| matches!(signature.over.first(), Some(Over::Image { .. }))) {
-        say(common, "checking the signature of the whole image\n");
+    let is_of_image = |signature: &PublishedSignature| matches!(signature.over.first(), Some(Over::Image { .. }));
+    if published.signatures.iter().any(is_of_image) {
+        if image.is_none() {
+            published.signatures.retain(|signature| !is_of_image(signature));
+            say(common, "the signature of the whole image can't be checked while it comes; its checksum is\n");
+        } else {
+            say(common, "checking the signature of the whole image\n");
+        }
     }
-    let naming = &image.inspection.naming;
-    let (system, now) = (naming.system.as_deref(), Timestamp::now());
-    let signatures = signature::vouch(&published, &*image.file, system, &keys, &remembered, now, cancel);
+    let (system, now) = (image.and_then(|image| image.inspection.naming.system.as_deref()), Timestamp::now());
+    let nothing: &dyn ReadAt = &Vec::new();
+    let bytes = image.map_or(nothing, |image| &*image.file);
+    let signatures = signature::vouch(&published, bytes, system, &keys, &remembered, now, cancel);
     if cancel.is_set() {
         return Err(CheckError::Stopped.into());
     }
     remember(&mut remembered, &signatures, &keys, system, now, common);
     let is_signed = signatures.iter().any(|vouched| vouched.is_good());
     let missed_key = system.filter(|_| !is_signed).and_then(|system| remembered.key_of(system)).cloned();
-    let before = Report { signatures, missed_key, unlisted: published.unlisted.clone(), ..Report::default() };
+    let report = Report { signatures, missed_key, unlisted: published.unlisted.clone(), ..Report::default() };
+    Ok((published, report))
+}
+
+/// Checks signatures, published checksums and what the image carries inside.
+///
+/// A signature that refuses ends it at once. Without anything to compare with, [`Depth::Enough`] does not read the image.
+pub fn examine(
+    path: &Path,
+    image: &OpenedImage,
+    known: &Known<'_>,
+    depth: Depth,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Report, Failure> {
+    let (published, before) = vouched_for(path, Some(image), known, common, cancel)?;
     if !before.ok() {
         return Ok(before);
     }

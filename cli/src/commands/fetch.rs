@@ -1,7 +1,7 @@
 //! `pyrotyp fetch`: get an image over the network, check it, and put it on the shelf.
 
 use std::fs::{self, File};
-use std::io::{self, Read};
+use std::io::{self, Read, Write as _};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -10,7 +10,8 @@ use std::time::Duration;
 use pyrotyp_core::catalogue::{CatalogueError, Pick};
 use pyrotyp_core::digest::{self, Expected, Given, Report};
 use pyrotyp_core::fetch::{
-    FetchError, METALINK_BYTES_MOST, MirrorFault, PartFile, Reach, Wanted, Web, beside, metalink, transfer,
+    FetchError, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside, metalink,
+    transfer,
 };
 use pyrotyp_core::shelf::{Identity, Item, Shelf};
 use pyrotyp_core::signature::Key;
@@ -18,10 +19,10 @@ use pyrotyp_core::{Cancel, human_bytes, system};
 
 use super::catalogue::{self, today};
 use super::check::{self, Depth, Known};
-use super::{OpenedImage, open_image_called, state_folder};
+use super::{OpenedImage, line, open_image_called, state_folder};
 use crate::asked::{Common, Fetch};
 use crate::exit::{Exit, Failure, chain, plain};
-use crate::show::progress::Progress;
+use crate::show::progress::{Progress, news_words};
 use crate::show::{checked, json, shelved};
 use crate::{put, say};
 
@@ -65,12 +66,18 @@ struct Source {
 
 /// Fetches one image.
 pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    if let Some(to) = &asked.straight_to {
+        return line::straight_to(asked, to, common, cancel);
+    }
     if let Some((user, group)) = system::person_behind_root() {
         return Err(as_person(user, group));
     }
     let reach = if system::is_root() { Reach::ThisMachine } else { Reach::Everywhere };
     let web = Web::new(reach, Duration::from_secs(asked.wait));
     let source = resolve(asked, &web, common, cancel)?;
+    if let Some(from) = asked.hand_over {
+        return hand_over(asked, source, from, &web, common, cancel);
+    }
     let state = state_folder(common);
     let folder = match (&asked.into, &state) {
         (Some(folder), _) => folder.clone(),
@@ -132,26 +139,73 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
 /// Runs the same command as the person who called for root: nothing that talks to the network runs as root.
 fn as_person(user: u32, group: u32) -> Failure {
     let fail = |why: String| {
-        Failure::new(
-            Exit::Refused,
-            format!("can't go on as the person behind root: {why}"),
-            "run it as yourself, without sudo",
-        )
+        let next = "run it as yourself, without sudo";
+        Failure::new(Exit::Refused, format!("can't go on as the person behind root: {why}"), next)
     };
-    let program = match std::env::current_exe() {
-        Ok(program) => program,
-        Err(error) => return fail(plain(&error)),
-    };
-    let mut again = Command::new(program);
-    again.args(std::env::args_os().skip(1)).uid(user).gid(group);
+    match this_program_as(user, group) {
+        // This process is that one from here on, unless it can't be.
+        Ok(mut again) => fail(plain(&again.args(std::env::args_os().skip(1)).exec())),
+        Err(error) => fail(plain(&error)),
+    }
+}
+
+/// This program, to be run by a person and not by root.
+pub fn this_program_as(user: u32, group: u32) -> io::Result<Command> {
+    let mut again = Command::new(std::env::current_exe()?);
+    again.uid(user).gid(group);
     for name in ["SUDO_UID", "SUDO_GID", "XDG_STATE_HOME", "HOME"] {
         again.env_remove(name);
     }
     if let Some(home) = system::home_of(user) {
         again.env("HOME", home);
     }
-    // This process is that one from here on, unless it can't be.
-    fail(plain(&again.exec()))
+    Ok(again)
+}
+
+/// Gives the image to whoever called, from a byte on, after a line that says what it is and what it must be.
+fn hand_over(
+    asked: &Fetch,
+    source: Source,
+    from: u64,
+    web: &Web,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Exit, Failure> {
+    let failed = |error: io::Error| {
+        Failure::new(Exit::Stopped, plain(&error), "check the line, then run the same command with --resume")
+    };
+    let folder = tempfile::tempdir().map_err(failed)?;
+    let target = folder.path().join(&source.wanted.name);
+    let source = with_lists(asked, source, &target, web, common, cancel)?;
+    let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
+    let (published, report) = check::vouched_for(&target, None, &known, common, cancel)?;
+    let refused = check::refusal(&target, &report).or_else(|| other_signer(&source, &report));
+    if let Some(failure) = refused {
+        return Err(failure);
+    }
+    let say_news = |news: &News<'_>| news_words(news).iter().for_each(|text| say(common, &format!("{text}\n")));
+    let mut onward = Onward::new(web, &source.wanted, from, cancel, Box::new(say_news));
+    let bytes = onward.total().map_err(of_line)?;
+    let address = source.wanted.mirrors.first().map(|mirror| mirror.address.clone()).unwrap_or_default();
+    let about = line::About::new(&address, bytes, &published.expected, &report);
+    let mut output = io::stdout().lock();
+    let told =
+        serde_json::to_writer(&mut output, &about).map_err(io::Error::from).and_then(|()| output.write_all(b"\n"));
+    let given = told.and_then(|()| io::copy(&mut onward, &mut output)).and_then(|_| output.flush());
+    match given {
+        Ok(()) => Ok(Exit::Done),
+        // Whoever called has enough, or is gone.
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(Exit::Done),
+        Err(error) => Err(of_line(error)),
+    }
+}
+
+/// What a line that gave the image up says.
+fn of_line(error: io::Error) -> Failure {
+    match error.downcast::<FetchError>() {
+        Ok(error) => error.into(),
+        Err(error) => Failure::new(Exit::Stopped, plain(&error), "run the same command with --resume"),
+    }
 }
 
 /// What is meant: an address, a Metalink file, or words for an image in the catalogue.

@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, IsTerminal, Read};
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::Duration;
 
@@ -17,6 +18,7 @@ use pyrotyp_core::job::{
 use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Finding, Level};
 
+use super::line::Heard;
 use super::settings::known_to_bench;
 use super::{choose_drive, state_folder};
 use crate::asked::{Common, Job};
@@ -260,6 +262,8 @@ pub struct Ready<'a> {
     pub cleared: Vec<Cleared>,
     /// When the command began, RFC 3339.
     pub started: &'a str,
+    /// What is said on the way by whoever gives the image.
+    pub news: Option<Heard>,
 }
 
 /// Runs the job, keeps its record, and tells how it came out.
@@ -270,7 +274,7 @@ pub fn run(
     common: &Common,
     cancel: &Cancel,
 ) -> Result<Exit, Failure> {
-    let Ready { image, supply, checked, chosen, cleared, started } = ready;
+    let Ready { image, supply, checked, chosen, cleared, started, news } = ready;
     let state = state_folder(common);
     let name = image.path.display().to_string();
     let order = Order {
@@ -290,9 +294,29 @@ pub fn run(
     let tags: Vec<&str> = chosen.iter().map(|chosen| chosen.choice.drive.tag.as_str()).collect();
     let progress = JobProgress::new(common, &tags, asked.read_back() == ReadBack::Whole);
     let targets = cleared.into_iter().map(target).collect();
-    let outcomes = job::run(&order, platform, targets, cancel, &progress);
+    let is_over = AtomicBool::new(false);
+    let outcomes = std::thread::scope(|scope| {
+        if let Some(news) = news {
+            let (progress, is_over) = (&progress, &is_over);
+            scope.spawn(move || pass_on(&news, progress, is_over));
+        }
+        let outcomes = job::run(&order, platform, targets, cancel, &progress);
+        is_over.store(true, Ordering::Relaxed);
+        outcomes
+    });
     progress.finish();
     report(&image, chosen, started, outcomes, common)
+}
+
+/// Says what is heard from elsewhere, above the lines that move.
+fn pass_on(news: &Heard, progress: &JobProgress, is_over: &AtomicBool) {
+    while !is_over.load(Ordering::Relaxed) {
+        match news.recv_timeout(Duration::from_millis(50)) {
+            Ok(text) => progress.remark(text.trim_start()),
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => return,
+        }
+    }
 }
 
 /// The record of a job that was refused.

@@ -9,6 +9,7 @@ pub mod drives;
 pub mod fetch;
 pub mod inspect;
 pub mod job;
+pub mod line;
 pub mod settings;
 pub mod shelf;
 pub mod stream;

@@ -11,6 +11,7 @@ use pyrotyp_core::image::{self, Beginning, packed};
 use pyrotyp_core::job::{Checked, StreamedImage, Supply};
 
 use super::job::{self, Confirming, Image, Ready};
+use super::line::Heard;
 use super::{fit_to_write, platform};
 use crate::asked::{Common, Job, Write};
 use crate::exit::{Exit, Failure, plain};
@@ -31,6 +32,8 @@ pub struct Passing<'a> {
     pub expects: &'a str,
     pub supply: &'a dyn Supply,
     pub checked: Checked,
+    /// What is said on the way.
+    pub news: Option<Heard>,
 }
 
 /// Writes what comes on standard input.
@@ -65,6 +68,7 @@ pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exi
         expects: &format!("compared on the way with {} from --sum", algorithms.join(", ")),
         supply: &supply,
         checked,
+        news: None,
     };
     write(passing, &asked.to, &asked.job, confirming, common, cancel)
 }
@@ -79,7 +83,7 @@ pub fn write(
     cancel: &Cancel,
 ) -> Result<Exit, Failure> {
     let started = Timestamp::now().to_string();
-    let Passing { path, beginning, bytes, expects, supply, checked } = passing;
+    let Passing { path, beginning, bytes, expects, supply, checked, news } = passing;
     let inspection = &beginning.inspection;
     fit_to_write(path, inspection)?;
     let platform = &*platform(common)?;
@@ -99,7 +103,7 @@ pub fn write(
             return Err(failure);
         }
     };
-    let ready = Ready { image, supply, checked, chosen: &chosen, cleared, started: &started };
+    let ready = Ready { image, supply, checked, chosen: &chosen, cleared, started: &started, news };
     job::run(ready, asked, platform, common, cancel)
 }
 

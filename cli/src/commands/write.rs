@@ -45,7 +45,7 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     };
     let supply = KeptImage(content.bytes());
     let cleared = job::clear(&chosen, &image, &asked.job)?;
-    let ready = Ready { image, supply: &supply, checked, chosen: &chosen, cleared, started: &started };
+    let ready = Ready { image, supply: &supply, checked, chosen: &chosen, cleared, started: &started, news: None };
     job::run(ready, &asked.job, platform, common, cancel)
 }
 

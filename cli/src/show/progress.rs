@@ -193,18 +193,26 @@ impl Listener for Progress {
     fn told(&mut self, news: &News<'_>) {
         match news {
             News::Asking { address } => self.waiting(&format!("asking {}", place(address))),
-            News::Sending { address, from: 0 } => self.remark(&format!("from {}", place(address))),
-            News::Sending { address, from } => {
-                self.remark(&format!("from {}, on from {}", place(address), human_bytes(*from)));
-            }
-            News::Again { address, fault, seconds } => {
-                let when = if *seconds < 1.0 { String::new() } else { format!(" in {}", duration(*seconds)) };
-                self.remark(&format!("{}: {fault}; trying again{when}", place(address)));
+            News::Again { address, .. } => {
+                self.remark(&news_words(news).unwrap_or_default());
                 self.waiting(&format!("waiting for {}", place(address)));
             }
-            News::Dropped { address, fault } => self.remark(&format!("{} is left out: {fault}", place(address))),
-            News::StartedOver { why } => self.remark(&format!("starting over: {why}")),
-            _ => {}
+            other => news_words(other).iter().for_each(|text| self.remark(text)),
         }
     }
+}
+
+/// What is worth a line of its own.
+pub fn news_words(news: &News<'_>) -> Option<String> {
+    Some(match news {
+        News::Sending { address, from: 0 } => format!("from {}", place(address)),
+        News::Sending { address, from } => format!("from {}, on from {}", place(address), human_bytes(*from)),
+        News::Again { address, fault, seconds } => {
+            let when = if *seconds < 1.0 { String::new() } else { format!(" in {}", duration(*seconds)) };
+            format!("{}: {fault}; trying again{when}", place(address))
+        }
+        News::Dropped { address, fault } => format!("{} is left out: {fault}", place(address)),
+        News::StartedOver { why } => format!("starting over: {why}"),
+        _ => return None,
+    })
 }

@@ -3,13 +3,13 @@ use std::net::TcpListener;
 use std::os::unix::fs::{MetadataExt, chown};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use pyrotyp_core::digest::{Algorithm, Hashers};
 use pyrotyp_sample::cafe;
 use pyrotyp_sample::mirror::Mirror;
 
-use super::bench::{Bench, RESCUE, steady};
+use super::bench::{Bench, DESKTOP, RESCUE, steady, tag_of};
 
 const FILE: &str = "wrenfield-rescue-3.iso";
 
@@ -346,4 +346,57 @@ fn behind_root_the_network_is_talked_to_as_the_person() {
     // Root itself reaches this machine alone.
     let refused = online.bench.pyrotyp("fetch http://larkspur.example/larkspur.iso --into here");
     assert!(refused.starts_with("exit 5") && refused.contains("runs as root"), "{refused}");
+}
+
+#[test]
+fn what_is_fetched_straight_to_a_drive_starts_only_when_its_checksum_is_right() {
+    let online = Online::new().with_list();
+    let bench = online.bench.stick("a", "");
+    let online = Online { bench, server: online.server, base: online.base };
+    let tag = tag_of(&online.bench, "a");
+    let straight = |manner: &str, more: &str| {
+        let words = format!("fetch {} --straight-to {tag} --unattended --wait 1 {more}", online.at(manner));
+        online.bench.on_tray(&words)
+    };
+    let mut told = vec![straight("steady", "--key key.pub --quiet")];
+    assert!(online.bench.drive("a").starts_with(&RESCUE));
+    // A line that breaks again and again gets there all the same; one wrong bit, another key, no checksum: nothing starts.
+    told.push(straight("breaks-1000000", "--quiet --accept just-verified"));
+    assert!(online.bench.drive("a").starts_with(&RESCUE));
+    for more in ["wrong-3000000", "page"] {
+        told.push(straight(more, "--quiet --accept just-verified"));
+    }
+    assert!(online.bench.is_blank_at_its_ends("a"));
+    std::fs::remove_file(online.bench.path("served/SHA256SUMS")).unwrap();
+    told.push(straight("steady", "--quiet"));
+    steady().bind(|| insta::assert_snapshot!("straight", told.join("\n")));
+}
+
+#[test]
+fn a_line_that_is_gone_is_gone_on_with_from_what_the_drive_has() {
+    let slow = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 4000000\n";
+    let Online { bench, server, base } = Online::new();
+    let list = format!("{}  desktop.iso\n", sum(&DESKTOP, Algorithm::Sha256));
+    let bench = bench.stick("a", slow).file("served/desktop.iso", &DESKTOP).file("served/SHA256SUMS", list.as_bytes());
+    let tag = tag_of(&bench, "a");
+    let words =
+        format!("fetch {base}/steady/desktop.iso --straight-to {tag} --unattended --quiet --wait 1 --tray tray");
+    let mut first = bench.command(&words).stderr(Stdio::piped()).spawn().unwrap();
+    let notes = bench.path(".local/state/pyrotyp/under-way");
+    let noted = || std::fs::read_dir(&notes).ok().and_then(|mut all| all.next()?.ok()?.metadata().ok());
+    let begun = Instant::now();
+    // The heading, and a mark of two blocks.
+    while noted().is_none_or(|notes| notes.len() < 380) {
+        assert!(begun.elapsed() < Duration::from_secs(30) && first.try_wait().unwrap().is_none(), "nothing was noted");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    assert!(Command::new("kill").args(["-INT", &first.id().to_string()]).status().unwrap().success());
+    assert_eq!(first.wait().unwrap().code(), Some(8));
+    assert!(bench.is_blank_at_its_ends("a"));
+    let asked_before = server.asked().len();
+    let told = bench.pyrotyp(&format!("{words} --resume"));
+    assert!(told.starts_with("exit 0"), "{told}");
+    assert!(bench.drive("a").starts_with(&DESKTOP));
+    let ranges: Vec<_> = server.asked().into_iter().skip(asked_before).filter_map(|asked| asked.range).collect();
+    assert!(!ranges.is_empty(), "what the drive has is not fetched again");
 }

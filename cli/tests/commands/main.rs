@@ -7,6 +7,7 @@ mod demo;
 mod drives;
 mod fetch;
 mod inspect;
+mod jobs;
 mod loop_device;
 mod shelf;
 mod signatures;

@@ -9,6 +9,7 @@ mod beside;
 mod carry;
 mod follow;
 mod metalink;
+mod onward;
 mod part;
 mod ranges;
 mod transfer;
@@ -19,6 +20,7 @@ use std::path::PathBuf;
 
 pub use beside::{Beside, beside};
 pub use metalink::{METALINK_BYTES_MOST, MetalinkError, metalink};
+pub use onward::{Onward, Tell};
 pub use part::PartFile;
 pub use transfer::transfer;
 pub use web::{Reach, Web};

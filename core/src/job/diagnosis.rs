@@ -1,6 +1,6 @@
 //! Why a drive differs: from what it holds to a cause for each range, its true size, and what to do with it.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io;
 use std::ops::Range;
 
@@ -27,6 +27,9 @@ const UNREADABLE_MOST: usize = 16;
 const IN_DETAIL: usize = 256;
 /// Bytes of the drive that are looked for in the image, where they belong to another place of it.
 const SAMPLE_BYTES: usize = 4096;
+/// Places of one difference that are tried, and how many samples are looked for in all.
+const SAMPLES_EACH: u64 = 16;
+const SOUGHT_MOST: usize = 4;
 /// A drive may show one place in so many places.
 const ECHOES_MOST: u64 = 64;
 /// From here to its end a drive keeps nothing: only a stretch of this many bytes says so.
@@ -208,21 +211,34 @@ impl Case<'_> {
         let is_telling = |one: &&Difference| {
             matches!(one.cause, Cause::OtherPlace | Cause::OtherData) && one.bytes >= 2 * SAMPLE_BYTES as u64
         };
-        for difference in found.told.iter().filter(is_telling).take(3) {
-            let at = difference.offset.next_multiple_of(SAMPLE_BYTES as u64);
-            self.drive.read_at(at, &mut sample).ok()?;
-            let Some(place) = find(image, &sample, at, self.cancel).ok().flatten() else { continue };
-            let shift = place - at;
-            // The image's last echo is what stays: the shift may be several times the true size.
-            let fits = |times: &u64| {
-                let size = shift / times;
-                shift.is_multiple_of(*times)
-                    && size.is_multiple_of(sector)
-                    && self.drive.read_at(at + size, &mut echo).is_ok()
-                    && *echo == *sample
-            };
-            if let Some(times) = (1..=ECHOES_MOST).rev().find(fits) {
-                return Some(shift / times);
+        let mut sought = 0;
+        for difference in found.told.iter().filter(is_telling) {
+            for part in 0..SAMPLES_EACH {
+                let at = difference.offset + difference.bytes / SAMPLES_EACH * part;
+                let at = at.next_multiple_of(SAMPLE_BYTES as u64);
+                self.drive.read_at(at, &mut sample).ok()?;
+                // What repeats itself, such as zeros, is found everywhere.
+                if repeats_itself(&sample) {
+                    continue;
+                }
+                // The whole image is read for each of them.
+                sought += 1;
+                if sought > SOUGHT_MOST {
+                    return None;
+                }
+                let Some(place) = find(image, &sample, at, self.cancel).ok().flatten() else { continue };
+                let shift = place - at;
+                // The image's last echo is what stays: the shift may be several times the true size.
+                let fits = |times: &u64| {
+                    let size = shift / times;
+                    shift.is_multiple_of(*times)
+                        && size.is_multiple_of(sector)
+                        && self.drive.read_at(at + size, &mut echo).is_ok()
+                        && *echo == *sample
+                };
+                if let Some(times) = (1..=ECHOES_MOST).rev().find(fits) {
+                    return Some(shift / times);
+                }
             }
         }
         None
@@ -241,12 +257,12 @@ impl Case<'_> {
     }
 }
 
+fn repeats_itself(sample: &[u8]) -> bool {
+    sample.chunks(16).collect::<HashSet<_>>().len() < sample.len() / 32
+}
+
 /// Where the image holds `sample` behind `after`; it is sought at whole sectors only.
 fn find(image: &dyn ReadAt, sample: &[u8], after: u64, cancel: &Cancel) -> io::Result<Option<u64>> {
-    // A sample that repeats itself is found everywhere.
-    if sample.windows(16).step_by(16).collect::<std::collections::HashSet<_>>().len() < 16 {
-        return Ok(None);
-    }
     let finder = Finder::new(sample);
     let mut piece = vec![0u8; COMPARED + sample.len()];
     let mut at = after + 512;

@@ -19,6 +19,14 @@ pub enum ImageFault {
         /// Why.
         source: Arc<io::Error>,
     },
+    /// It did not come any further.
+    #[error("the image came as far as byte {at}")]
+    Line {
+        /// How far.
+        at: u64,
+        /// Why.
+        source: Arc<io::Error>,
+    },
     /// It became shorter.
     #[error("the image ended at byte {at}: something changed it meanwhile")]
     Shrunk {
@@ -171,6 +179,7 @@ impl ImageFault {
     fn next_step(&self) -> &'static str {
         match self {
             Self::Read { .. } => "copy the image to another disk, or download it again",
+            Self::Line { .. } => "check the line, then run the same command with --resume: it goes on from there",
             Self::Shrunk { .. } | Self::Changed { .. } | Self::ChangedSum { .. } => {
                 "make sure that nothing is writing to the image, then run the same command again"
             }

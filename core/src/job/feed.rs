@@ -78,7 +78,14 @@ impl Reading<'_> {
         cancel: &Cancel,
         hand_over: impl Fn(Item) -> bool,
     ) -> Result<u64, ImageFault> {
-        let fail = |at: u64| move |source: io::Error| ImageFault::Read { at, source: Arc::new(source) };
+        let is_line = self.supply.access() == Access::Costly;
+        let fail = |at: u64| {
+            move |source: io::Error| match Arc::new(source) {
+                _ if cancel.is_set() => ImageFault::Stopped,
+                source if is_line => ImageFault::Line { at, source },
+                source => ImageFault::Read { at, source },
+            }
+        };
         let total = self.supply.bytes();
         let mut stream = self.supply.open(0).map_err(fail(0))?;
         let mut index = 0usize;

@@ -1,0 +1,289 @@
+//! `pyrotyp fetch --straight-to`: an image goes from the line to the drive, without a file between.
+//!
+//! The drive may need root, and nothing that talks to the network runs as root. So the line is a process of its own, this
+//! very program run by the person, which gives the image through a pipe.
+
+use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::path::Path;
+use std::process::{Child, ChildStdout, Command, Stdio};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use pyrotyp_core::digest::{Expected, Report, Sum};
+use pyrotyp_core::image::{self, ReadAt};
+use pyrotyp_core::job::{Access, Checked, Supply};
+use pyrotyp_core::{Cancel, system};
+use serde::{Deserialize, Serialize};
+
+use super::fetch::this_program_as;
+use super::job::Confirming;
+use super::stream::{self, Passing, START_BYTES};
+use crate::asked::{Common, Fetch};
+use crate::exit::{Exit, Failure, plain};
+
+/// Longest description that is read, in bytes.
+const ABOUT_BYTES_MOST: u64 = 1 << 20;
+
+/// What the line tells of the image before it gives it.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct About {
+    address: String,
+    bytes: Option<u64>,
+    /// Published checksums, `algorithm:hex`, and who says so.
+    sums: Vec<(String, String)>,
+    /// Who has signed the list, by a key that is known here.
+    signed_by: Option<String>,
+}
+
+impl About {
+    /// Of an image at this address.
+    pub fn new(address: &str, bytes: Option<u64>, expected: &[Expected], report: &Report) -> Self {
+        let sum = |one: &Expected| (format!("{}:{}", one.sum.algorithm.name(), one.sum.hex), name_of(&one.source));
+        let signer =
+            report.signatures.iter().find(|vouched| vouched.is_good()).and_then(|vouched| vouched.key.as_ref());
+        Self {
+            address: address.to_owned(),
+            bytes,
+            sums: expected.iter().map(sum).collect(),
+            signed_by: signer.map(crate::show::checked::name_of),
+        }
+    }
+
+    fn sums(&self) -> Vec<Sum> {
+        self.sums.iter().filter_map(|(sum, _)| sum.parse().ok()).collect()
+    }
+
+    /// What the image will be compared with, in words.
+    fn expects(&self) -> String {
+        let words = self.sums.iter().map(|(sum, source)| {
+            let algorithm = sum.parse::<Sum>().map(|sum| sum.algorithm.to_string()).unwrap_or_default();
+            format!("{algorithm} from {source}")
+        });
+        let signed = self.signed_by.as_ref().map_or(String::new(), |owner| format!(", signed by {owner}"));
+        format!("compared on the way with {}{signed}", words.collect::<Vec<_>>().join(", "))
+    }
+}
+
+/// The last part of a path: where the list lay for a moment is nobody's concern.
+fn name_of(source: &str) -> String {
+    source.rsplit('/').next().unwrap_or(source).to_owned()
+}
+
+/// Writes what is fetched straight to a drive.
+pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    let confirming = Confirming::find(&asked.job, false)?;
+    let (voice, heard) = channel();
+    let caller = Caller { asked, common, voice };
+    let (about, mut first) = caller.call(0)?;
+    if about.sums.is_empty() {
+        let text = format!("{} has no published checksum, and without one it is not sealed", about.address);
+        return Err(Failure::new(Exit::Checksum, text, "give one with --sum, or fetch it to a file first"));
+    }
+    let mut start = Vec::new();
+    let read = (&mut first).take(START_BYTES).read_to_end(&mut start);
+    read.map_err(|error| first.failure(&error))?;
+    let beginning = image::begin(&start, about.bytes)
+        .map_err(|error| Failure::new(Exit::Unexpected, plain(&error), "report this: it should not happen"))?;
+    let (sums, expects) = (about.sums(), about.expects());
+    let path = Path::new(&about.address).to_owned();
+    let stream: Box<dyn Read + Send> = Box::new(Cursor::new(start).chain(first));
+    let passing = |supply, checked| Passing {
+        path: &path,
+        beginning: &beginning,
+        bytes: about.bytes,
+        expects: &expects,
+        supply,
+        checked,
+        news: Some(heard),
+    };
+    let to = [to.to_owned()];
+    if beginning.packed.is_some() || about.bytes.is_none() {
+        let (supply, checked) = stream::streamed(&beginning, stream, &sums);
+        stream::write(passing(&supply, checked), &to, &asked.job, confirming, common, cancel)
+    } else {
+        let line = Line { caller: &caller, bytes: about.bytes, first: Mutex::new(Some(stream)) };
+        let checked = Checked { sums, ..Checked::default() };
+        stream::write(passing(&line, checked), &to, &asked.job, confirming, common, cancel)
+    }
+}
+
+/// Starts the process that talks to the network.
+struct Caller<'a> {
+    asked: &'a Fetch,
+    common: &'a Common,
+    /// What it says on the way.
+    voice: Sender<String>,
+}
+
+impl Caller<'_> {
+    /// Has the image from byte `from` on.
+    fn call(&self, from: u64) -> Result<(About, Incoming), Failure> {
+        let failed = |error: io::Error| {
+            Failure::new(
+                Exit::Unexpected,
+                format!("can't start the fetch: {}", plain(&error)),
+                "run the same command again",
+            )
+        };
+        let mut command = self.command(from).map_err(failed)?;
+        command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().map_err(failed)?;
+        let last_words = Arc::new(Mutex::new(Vec::new()));
+        if let Some(errors) = child.stderr.take() {
+            let (words, voice) = (Arc::clone(&last_words), self.voice.clone());
+            std::thread::spawn(move || listen(BufReader::new(errors), &words, &voice));
+        }
+        let output = child.stdout.take().map(BufReader::new);
+        let mut incoming = Incoming { child, output, last_words, has_ended: false };
+        let mut line = String::new();
+        let told = incoming.output.as_mut().map_or(Ok(0), |output| output.take(ABOUT_BYTES_MOST).read_line(&mut line));
+        match told.map_err(io::Error::from).and_then(|_| Ok(serde_json::from_str(&line)?)) {
+            Ok(about) => Ok((about, incoming)),
+            Err(error) => Err(incoming.failure(&error)),
+        }
+    }
+
+    /// The same question to a process of the person's own.
+    fn command(&self, from: u64) -> io::Result<Command> {
+        let (asked, common) = (self.asked, self.common);
+        let mut command = match system::person_behind_root() {
+            Some((user, group)) => this_program_as(user, group)?,
+            None => Command::new(std::env::current_exe()?),
+        };
+        command.arg("fetch").args(&asked.what).arg("--hand-over").arg(from.to_string());
+        command.arg("--wait").arg(asked.wait.to_string());
+        let mut give = |name: &str, value: Option<&std::ffi::OsStr>| {
+            if let Some(value) = value {
+                command.arg(name).arg(value);
+            }
+        };
+        give("--catalogue", asked.catalogue.as_ref().map(AsRef::as_ref));
+        give("--only", asked.only.as_ref().map(AsRef::as_ref));
+        give("--near", asked.near.as_ref().map(AsRef::as_ref));
+        give("--state", common.state.as_ref().map(AsRef::as_ref));
+        give("--sums", asked.against.sums.as_ref().map(AsRef::as_ref));
+        give("--signature", asked.against.signature.as_ref().map(AsRef::as_ref));
+        for key in &asked.against.key {
+            give("--key", Some(key.as_ref()));
+        }
+        for sum in &asked.against.sum {
+            give("--sum", Some(format!("{}:{}", sum.algorithm.name(), sum.hex).as_ref()));
+        }
+        Ok(command)
+    }
+}
+
+/// Passes on what the process says, and keeps what it says last: why it gave up.
+fn listen(errors: impl BufRead, last_words: &Mutex<Vec<String>>, voice: &Sender<String>) {
+    for line in errors.lines().map_while(Result::ok) {
+        let mut last = last_words.lock().unwrap_or_else(PoisonError::into_inner);
+        if !last.is_empty() || line.starts_with("pyrotyp: ") {
+            last.push(line);
+        } else {
+            // Nobody hears it when the job is over.
+            let _ = voice.send(line);
+        }
+    }
+}
+
+/// What comes from the process.
+struct Incoming {
+    child: Child,
+    output: Option<BufReader<ChildStdout>>,
+    last_words: Arc<Mutex<Vec<String>>>,
+    has_ended: bool,
+}
+
+impl Incoming {
+    /// Waits for the process to end, and tells how it did.
+    fn exit(&mut self) -> Option<i32> {
+        self.has_ended = true;
+        self.output = None;
+        self.child.wait().ok().and_then(|status| status.code())
+    }
+
+    /// Why the process gave up, in its own words.
+    fn failure(&mut self, error: &io::Error) -> Failure {
+        let exit = match self.exit() {
+            Some(2) => Exit::Usage,
+            Some(3) => Exit::Image,
+            Some(4) => Exit::Checksum,
+            Some(5) => Exit::Refused,
+            Some(1) | None => Exit::Unexpected,
+            Some(_) => Exit::Stopped,
+        };
+        let (text, next) = self.words();
+        let text = if text.is_empty() { format!("the fetch gave no image: {}", plain(error)) } else { text };
+        Failure::new(exit, text, next)
+    }
+
+    fn words(&self) -> (String, String) {
+        let last = self.last_words.lock().unwrap_or_else(PoisonError::into_inner);
+        let next = last.iter().find_map(|line| line.trim_start().strip_prefix("next: ")).unwrap_or_default();
+        let text = last.iter().filter(|line| !line.trim_start().starts_with("next: "));
+        let text = text.map(|line| line.strip_prefix("pyrotyp: ").unwrap_or(line)).collect::<Vec<_>>().join("\n");
+        (text, next.to_owned())
+    }
+}
+
+impl Read for Incoming {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let count = self.output.as_mut().map_or(Ok(0), |output| output.read(into))?;
+        // The end of the pipe is the end of the image only if the process says so.
+        if count == 0 && !into.is_empty() && !self.has_ended && self.exit() != Some(0) {
+            let (text, _) = self.words();
+            return Err(io::Error::other(if text.is_empty() { "the fetch ended early".to_owned() } else { text }));
+        }
+        Ok(count)
+    }
+}
+
+impl Drop for Incoming {
+    fn drop(&mut self) {
+        if !self.has_ended {
+            // It may have ended by itself in this moment.
+            let _ = self.child.kill();
+            self.exit();
+        }
+    }
+}
+
+/// An image on the line, of known length: it can be had from any place on.
+struct Line<'a> {
+    caller: &'a Caller<'a>,
+    bytes: Option<u64>,
+    first: Mutex<Option<Box<dyn Read + Send>>>,
+}
+
+impl Supply for Line<'_> {
+    fn bytes(&self) -> Option<u64> {
+        self.bytes
+    }
+
+    fn access(&self) -> Access {
+        Access::Costly
+    }
+
+    fn open(&self, at: u64) -> io::Result<Box<dyn Read + Send + '_>> {
+        if at == 0
+            && let Some(first) = self.first.lock().unwrap_or_else(PoisonError::into_inner).take()
+        {
+            return Ok(first);
+        }
+        match self.caller.call(at) {
+            Ok((_, incoming)) => Ok(Box::new(incoming)),
+            Err(failure) => Err(io::Error::other(failure.text)),
+        }
+    }
+
+    fn kept(&self) -> Option<&dyn ReadAt> {
+        None
+    }
+
+    fn prove(&self) -> Result<(), String> {
+        Ok(())
+    }
+}
+
+/// What is said on the way to a job.
+pub type Heard = Receiver<String>;

@@ -1,0 +1,86 @@
+//! Jobs beyond one image in a file onto one stick: several sticks, jobs that go on, sticks that are mended, images from a pipe.
+
+use std::io::Write;
+
+use pyrotyp_core::digest::{Algorithm, Hashers};
+
+use super::bench::{Bench, DESKTOP, steady, tag_of};
+
+fn sum(bytes: &[u8]) -> String {
+    let mut hashers = Hashers::new([Algorithm::Sha256]);
+    hashers.update(bytes);
+    format!("sha256:{}", hashers.finish().remove(0).hex)
+}
+
+#[test]
+fn several_sticks_are_asked_for_at_once_and_each_has_its_own_end() {
+    let unplug = "[[drive.fault]]\nkind = \"unplug\"\nafter_bytes = 9000000\n";
+    let bench = Bench::new().stick("a", "").stick("b", unplug).stick("c", "").file("desktop.iso", &DESKTOP);
+    let [a, b, c] = ["a", "b", "c"].map(|name| tag_of(&bench, name));
+    let mut told = Vec::new();
+    let three = format!("write desktop.iso --to {a} --to {b} --to {c} --color never --quiet");
+    // One tag for three drives confirms none of them.
+    told.push(bench.at_terminal(&three, &format!("{a}\n")));
+    assert!(["a", "b", "c"].iter().all(|name| !bench.was_touched(name)));
+    told.push(bench.at_terminal(&three, &format!("{c} {} {b}\n", a.to_lowercase())));
+    for name in ["a", "c"] {
+        assert!(bench.drive(name).starts_with(&DESKTOP), "{name}");
+    }
+    assert!(bench.is_blank_at_its_ends("b"));
+    told.push(bench.on_tray(&format!("write desktop.iso --to {a} --to tray:a --unattended")));
+    steady().bind(|| insta::assert_snapshot!("several", told.join("\n")));
+}
+
+#[test]
+fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
+    // Slow enough that the drive has confirmed a part of it before it is pulled out.
+    let faults = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 8000000\n\
+                  [[drive.fault]]\nkind = \"unplug\"\nafter_bytes = 19000000\n";
+    let bench = Bench::new().stick("a", faults).file("desktop.iso", &DESKTOP);
+    let tag = tag_of(&bench, "a");
+    let write =
+        |more: &str| bench.on_tray(&format!("write desktop.iso --to {tag} --unattended --accept just-verified {more}"));
+    let mut told = vec![write("--resume")];
+    let tray = std::fs::read_to_string(bench.path("tray/tray.toml")).unwrap();
+    std::fs::write(bench.path("tray/tray.toml"), tray.split("[[drive.fault]]").next().unwrap()).unwrap();
+    told.push(write("--resume"));
+    assert!(told[1].contains("going on: the drive has ") && bench.drive("a").starts_with(&DESKTOP), "{}", told[1]);
+    bench.alter("a", 9_000_000, b"somebody's holiday pictures");
+    told.push(write("--only-changed --quiet"));
+    assert!(bench.drive("a").starts_with(&DESKTOP));
+    told.push(write("--only-changed"));
+    let mut settings = steady();
+    // How far it had come when it was pulled out is not the same each time.
+    settings.add_filter(r"the drive has [\d.]+ MB|the [\d.]+ MB that", "[AMOUNT]");
+    settings.bind(|| insta::assert_snapshot!("gone_on_with", told.join("\n")));
+}
+
+#[test]
+fn an_image_from_a_pipe_is_sealed_only_when_its_checksum_is_right() {
+    let bench = Bench::new().stick("a", "");
+    let tag = tag_of(&bench, "a");
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packed.write_all(&DESKTOP).unwrap();
+    let packed = packed.finish().unwrap();
+    let write = |more: &str, input: &[u8]| {
+        bench.fed(&format!("write - --to {tag} --unattended --quiet --accept just-verified {more}"), input)
+    };
+    let mut told = vec![
+        write("", &DESKTOP),
+        write(&format!("--sum {}", sum(b"other")), b""),
+        write(&format!("--sum {}", sum(b"other")), b"<html>404</html>"),
+    ];
+    assert!(!bench.was_touched("a"));
+    told.push(write(&format!("--sum {}", sum(&DESKTOP)), &DESKTOP));
+    assert!(bench.drive("a").starts_with(&DESKTOP));
+    for (expected, input) in
+        [(sum(b"other"), &DESKTOP[..]), (sum(b"other"), &packed[..]), (sum(&packed), &packed[..700_000])]
+    {
+        let said = write(&format!("--sum {expected}"), input);
+        assert!(!said.starts_with("exit 0") && bench.is_blank_at_its_ends("a"), "{said}");
+        told.push(said);
+    }
+    told.push(write(&format!("--sum {}", sum(&packed)), &packed));
+    assert!(bench.drive("a").starts_with(&DESKTOP));
+    steady().bind(|| insta::assert_snapshot!("from_a_pipe", told.join("\n")));
+}

@@ -1,0 +1,241 @@
+//! An image as it comes over the line, in its order and without a file: on from where it broke, by the next mirror if need be.
+//!
+//! What passes is not proven here, but for pieces whose checksums are known: whoever takes it compares the whole.
+
+use std::collections::VecDeque;
+use std::io::{self, Read};
+use std::time::{Duration, Instant};
+
+use super::web::{Answer, Part, Web, of_io};
+use super::{MirrorFault, News, Pieces, Wanted};
+use crate::Cancel;
+use crate::digest::Hashers;
+
+/// How often a mirror may fail in a row.
+const FAILURES_MOST: u32 = 6;
+/// After so many bytes a failure is no longer in a row with the one before.
+const PROGRESS: u64 = 64 << 10;
+/// The first pause before a mirror is asked again; each further one is twice as long, up to the longest.
+const PAUSE: Duration = Duration::from_millis(500);
+const PAUSE_LONGEST: Duration = Duration::from_secs(60);
+/// Pieces longer than this, in bytes, are passed on as they come.
+const PIECE_MOST: u64 = 16 << 20;
+/// How often a pause looks whether to stop.
+const LOOK: Duration = Duration::from_millis(50);
+
+struct Source {
+    address: String,
+    failures: u32,
+    validator: Option<String>,
+    dropped: Option<MirrorFault>,
+}
+
+/// Who hears what happens on the way.
+pub type Tell<'a> = Box<dyn FnMut(&News<'_>) + Send + 'a>;
+
+/// The bytes of an image from a place on.
+pub struct Onward<'a> {
+    web: &'a Web,
+    cancel: &'a Cancel,
+    tell: Tell<'a>,
+    sources: VecDeque<Source>,
+    /// Length of the image, as published or as the first mirror says.
+    total: Option<u64>,
+    /// The next byte that comes from the line.
+    at: u64,
+    answer: Option<Answer>,
+    since_failure: u64,
+    pieces: Option<Pieces>,
+    /// A piece that is proven, and how much of it was passed on.
+    proven: (Vec<u8>, usize),
+}
+
+impl<'a> Onward<'a> {
+    /// The image that is `wanted`, from byte `at` on.
+    pub fn new(web: &'a Web, wanted: &Wanted, at: u64, cancel: &'a Cancel, tell: Tell<'a>) -> Self {
+        let source =
+            |address: &String| Source { address: address.clone(), failures: 0, validator: None, dropped: None };
+        // In the middle of a piece nothing can be proven until the next one begins: then the whole has to do.
+        let fits = |pieces: &Pieces| pieces.bytes <= PIECE_MOST && at.checked_rem(pieces.bytes) == Some(0);
+        Self {
+            web,
+            cancel,
+            tell,
+            sources: wanted.mirrors.iter().map(|mirror| source(&mirror.address)).collect(),
+            total: wanted.bytes,
+            at,
+            answer: None,
+            since_failure: 0,
+            pieces: wanted.pieces.clone().filter(fits),
+            proven: (Vec::new(), 0),
+        }
+    }
+
+    /// Length of the image; asks a mirror where nobody published it. `None` if no mirror tells it either.
+    ///
+    /// # Errors
+    /// When no mirror gives the image.
+    pub fn total(&mut self) -> io::Result<Option<u64>> {
+        if self.total.is_none() {
+            self.connect()?;
+        }
+        Ok(self.total)
+    }
+
+    /// Has an answer, from the best mirror that gives one.
+    fn connect(&mut self) -> io::Result<()> {
+        while self.answer.is_none() {
+            if self.cancel.is_set() {
+                return Err(io::Error::other("stopped"));
+            }
+            let Some(source) = self.sources.front_mut().filter(|source| source.dropped.is_none()) else {
+                return Err(self.nobody_left());
+            };
+            if source.failures == 0 {
+                (self.tell)(&News::Asking { address: &source.address });
+            }
+            let part = Part { start: self.at, end: None, only_if: source.validator.clone() };
+            let address = source.address.clone();
+            match self.web.get(&address, &part).and_then(|answer| self.fit(answer)) {
+                Ok(answer) => {
+                    (self.tell)(&News::Sending { address: &address, from: self.at });
+                    self.answer = Some(answer);
+                }
+                Err(fault) => self.failed(fault),
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether the answer goes on with the same image at the same place.
+    fn fit(&mut self, mut answer: Answer) -> Result<Answer, MirrorFault> {
+        if let (Some(said), Some(expected)) = (answer.total, self.total)
+            && said != expected
+        {
+            return Err(MirrorFault::OtherLength { said, expected });
+        }
+        let Some(source) = self.sources.front_mut() else { return Err(MirrorFault::Silent) };
+        if source.validator.is_some() && source.validator != answer.validator {
+            return Err(MirrorFault::Changed);
+        }
+        source.validator.clone_from(&answer.validator);
+        self.total = self.total.or(answer.total);
+        if answer.start < self.at {
+            // It sends all of it again: what is there already is passed over.
+            let over = self.at.saturating_sub(answer.start);
+            let passed = io::copy(&mut answer.by_ref().take(over), &mut io::sink()).map_err(|error| of_io(&error))?;
+            if passed < over {
+                return Err(MirrorFault::BrokeOff { why: "it ended early".to_owned() });
+            }
+        }
+        Ok(answer)
+    }
+
+    /// The mirror in front did not do: it is asked again after a pause, or others are.
+    fn failed(&mut self, fault: MirrorFault) {
+        self.answer = None;
+        let Some(mut source) = self.sources.pop_front() else { return };
+        if self.since_failure >= PROGRESS {
+            source.failures = 0;
+        }
+        self.since_failure = 0;
+        source.failures = source.failures.saturating_add(1);
+        if fault.is_lasting() || source.failures >= FAILURES_MOST {
+            (self.tell)(&News::Dropped { address: &source.address, fault: &fault });
+            source.dropped = Some(fault);
+            self.sources.push_back(source);
+            return;
+        }
+        let has_other = self.sources.iter().any(|other| other.dropped.is_none() && other.failures < source.failures);
+        let pause = PAUSE.saturating_mul(1 << source.failures.min(8).saturating_sub(1)).min(PAUSE_LONGEST);
+        let pause = if has_other { Duration::ZERO } else { pause };
+        (self.tell)(&News::Again { address: &source.address, fault: &fault, seconds: pause.as_secs_f64() });
+        // Behind those that may do better, before those that were left out.
+        let place = self.sources.iter().position(|other| other.dropped.is_some()).unwrap_or(self.sources.len());
+        self.sources.insert(if has_other { place } else { 0 }, source);
+        let until = Instant::now().checked_add(pause);
+        while until.is_some_and(|until| Instant::now() < until) && !self.cancel.is_set() {
+            std::thread::sleep(LOOK);
+        }
+    }
+
+    fn nobody_left(&self) -> io::Error {
+        let last = self.sources.back();
+        let fault = last.and_then(|source| source.dropped.clone()).unwrap_or(MirrorFault::Silent);
+        let address = last.map(|source| source.address.clone()).unwrap_or_default();
+        io::Error::other(super::FetchError::NoMirror { address, fault })
+    }
+
+    /// The next bytes from the line; 0 only at the image's end.
+    fn from_line(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        loop {
+            if self.total == Some(self.at) || into.is_empty() {
+                return Ok(0);
+            }
+            self.connect()?;
+            let left = self.total.map_or(u64::MAX, |total| total.saturating_sub(self.at));
+            let most = usize::try_from(left).unwrap_or(usize::MAX).min(into.len());
+            let Some(answer) = &mut self.answer else { continue };
+            match answer.read(into.get_mut(..most).unwrap_or_default()) {
+                Ok(0) if self.total.is_none() => return Ok(0),
+                Ok(0) => self.failed(MirrorFault::BrokeOff { why: "it ended early".to_owned() }),
+                Ok(count) => {
+                    self.at = self.at.saturating_add(count as u64);
+                    self.since_failure = self.since_failure.saturating_add(count as u64);
+                    return Ok(count);
+                }
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => self.failed(of_io(&error)),
+            }
+        }
+    }
+
+    /// Takes the next piece from the line until it is right.
+    fn next_piece(&mut self, pieces: &Pieces) -> io::Result<()> {
+        loop {
+            let start = self.at;
+            let mut piece = Vec::new();
+            let mut chunk = vec![0u8; 256 << 10];
+            while (piece.len() as u64) < pieces.bytes {
+                let most = usize::try_from(pieces.bytes.saturating_sub(piece.len() as u64)).unwrap_or(usize::MAX);
+                let most = most.min(chunk.len());
+                let count = self.from_line(chunk.get_mut(..most).unwrap_or_default())?;
+                if count == 0 {
+                    break;
+                }
+                piece.extend_from_slice(chunk.get(..count).unwrap_or_default());
+            }
+            let number = start.checked_div(pieces.bytes).and_then(|number| usize::try_from(number).ok());
+            let expected = number.and_then(|number| pieces.sums.get(number));
+            let mut hashers = Hashers::new([pieces.algorithm]);
+            hashers.update(&piece);
+            if piece.is_empty() || hashers.finish().first() == expected {
+                self.proven = (piece, 0);
+                return Ok(());
+            }
+            self.at = start;
+            self.since_failure = 0;
+            self.failed(MirrorFault::DamagedPiece { at: start });
+        }
+    }
+}
+
+impl Read for Onward<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let Some(pieces) = self.pieces.take() else { return self.from_line(into) };
+        let mut fetched = Ok(());
+        if self.proven.1 == self.proven.0.len() {
+            fetched = self.next_piece(&pieces);
+        }
+        self.pieces = Some(pieces);
+        fetched?;
+        let (piece, passed) = &mut self.proven;
+        let rest = piece.get(*passed..).unwrap_or_default();
+        let count = rest.len().min(into.len());
+        if let (Some(into), Some(from)) = (into.get_mut(..count), rest.get(..count)) {
+            into.copy_from_slice(from);
+        }
+        *passed = passed.saturating_add(count);
+        Ok(count)
+    }
+}
