@@ -51,7 +51,14 @@ class Bench:
     def __init__(self, program: Path, folder: Path) -> None:
         self.program, self.folder = program, folder
         sh(program, "demo", "--keep", folder / "cafe")
+        self.tags: dict[str, str] = {}
         self.desktop = folder / "cafe/images/larkspur-9.2-desktop-x86_64.iso"
+
+    def tag_of(self, serial: str) -> str:
+        """The tag of one of the drives that `drives_are_known_again` has seen."""
+        if not self.tags:
+            drives_are_known_again(self)
+        return self.tags[serial]
 
     def on_loop(self, image: Path) -> Path:
         """Writes an image to a loop device, compares, and gives the file behind it."""
@@ -88,6 +95,7 @@ class Bench:
         result = run(Scenario(program=str(program), **scenario), work / "work")
         expect(result["ended"] in ("exit", "power-cut") and not result["problem"], "the scenario ran", result)
         result["said"] = result["stdout"] + result["stderr"]
+        result["work"] = str(work / "work")
         return result
 
 
@@ -198,11 +206,176 @@ def a_power_cut_leaves_a_stick_that_starts_no_pc(bench: Bench) -> None:
         expect("started by" not in seen["serial"] + seen["screen"], f"{firmware} starts nothing", seen)
 
 
+def drives_are_known_again(bench: Bench) -> None:
+    """Sticks, a reader, an empty slot, an external and an internal disk: their roles, and the same tags elsewhere."""
+    kinds = {"a": Drive("a", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
+             "b": Drive("b", vendor="Kestrin", product="Pocket", serial="KP16-004418"),
+             "card": Drive("card", vendor="Brell", product="Card Reader", serial="BR-1"),
+             "slot": Drive("slot", vendor="Brell", product="Card Reader", serial="BR-2", medium=False),
+             "disk": Drive("disk", vendor="Odalen", product="Vault", serial="OV1T", removable=False),
+             "inner": Drive("inner", bus="virtio")}
+    script = """
+        pyrotyp drives --all --json > $LAB_OUT/first.json
+        echo out of their ports
+        until [ "$(pyrotyp drives --json | grep -c KP16)" = 0 ]; do sleep 0.2; done
+        echo back in another order
+        until [ "$(pyrotyp drives --json | grep -c KP16)" = 2 ]; do sleep 0.2; done
+        pyrotyp drives --all --json > $LAB_OUT/again.json
+        """
+    out = "out of their ports"
+    seen = []
+    # The other time, the first stick hangs on a USB 2 port, and everything in another place.
+    for order, speed in ((list(kinds), "super"), (list(kinds)[::-1], "high")):
+        kinds["a"].speed = speed
+        result = bench.play(script, drives=[kinds[name] for name in order], events=[
+            Event("unplug", drive="a", on=out), Event("unplug", drive="b", on=out),
+            Event("plug", drive="b", on="back in another order"),
+            Event("plug", drive="a", on="back in another order", delay=1.0)])
+        out_folder = Path(result["work"]) / "job/out"
+        for name in ("first", "again"):
+            drives = json.loads((out_folder / f"{name}.json").read_text())
+            seen.append({(d["serial"] or d["bus"]): (d["tag"], d["role"]) for d in drives})
+    roles = {serial: role for serial, (_, role) in seen[0].items()}
+    expect(roles == {"KP16-004417": "stick", "KP16-004418": "stick", "BR-1": "card", "BR-2": "card", "OV1T": "external",
+                     "inner": "internal"} or roles.get("virtio") == "internal", "each has its role", roles)
+    expect(all(later == seen[0] for later in seen), "the same tags and roles each time", seen)
+    bench.tags = {serial: tag for serial, (tag, _) in seen[0].items()}
+
+
+def the_drive_that_arrives_is_the_one(bench: Bench) -> None:
+    """`--to arriving` takes the next drive plugged in, none that was there, and a reader once it has a card."""
+    tag = bench.tag_of("KP16-004418")
+    result = bench.play(
+        "pyrotyp write $DESKTOP --to arriving; echo \"exit $?\"\n",
+        drives=[Drive("there", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
+                Drive("late", vendor="Kestrin", product="Pocket", serial="KP16-004418", present=False)],
+        events=[Event("plug", drive="late", on="plug the drive in now"), Event("type", text=f"{tag}\n", on="type its tag")],
+        tty=True)
+    said = result["terminal"]
+    expect("exit 0" in said and "verified" in said, "it was written", said)
+    expect(result["drives"]["there"]["written_bytes"] == 0, "the other got nothing", result["drives"])
+
+
+def a_swap_before_the_answer_is_caught(bench: Bench) -> None:
+    """While the card is read, a stick is exchanged for another, then a memory card for another of the same size."""
+    stick, card = bench.tag_of("KP16-004417"), bench.tag_of("BR-1")
+    result = bench.play(
+        f"""
+        pyrotyp write $DESKTOP --to {stick}; echo "stick: $?"
+        echo now the card
+        pyrotyp write $DESKTOP --to {card}; echo "card: $?"
+        """,
+        drives=[Drive("stick", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
+                Drive("other", vendor="Kestrin", product="Pocket", serial="KP16-004418", present=False),
+                Drive("reader", vendor="Brell", product="Card Reader", serial="BR-1"),
+                Drive("second", vendor="Brell", product="Card Reader", serial="BR-3", present=False)],
+        events=[Event("unplug", drive="stick", on="type its tag"), Event("plug", drive="other", on="type its tag", delay=0.5),
+                Event("type", text=f"{stick}\n", on="type its tag", delay=3.0),
+                Event("eject", drive="reader", on="now the card", delay=4.0),
+                Event("insert", drive="reader", medium="second", on="now the card", delay=5.0),
+                Event("type", text=f"{card}\n", on="now the card", delay=8.0)],
+        tty=True)
+    said = result["terminal"]
+    expect("stick: 5" in said and "card: 5" in said, "both were refused", said)
+    expect("not attached any more" in said or "is not drive" in said, "the reason is told", said)
+    for name, drive in result["drives"].items():
+        expect(drive["written_bytes"] == 0, f"{name} got nothing", result["drives"])
+
+
+def a_busy_volume_is_refused_with_who_uses_it(bench: Bench) -> None:
+    """A stick of which somebody has a file open stays as it is, and that somebody is named."""
+    stick = bench.folder / "busy.img"
+    with stick.open("wb") as f:
+        f.truncate(64 * MIB)
+    sh("sfdisk", "-q", stick, input="2048,,c\n")
+    sh("mkfs.vfat", "-n", "HOLIDAY", "--offset", "2048", stick, str(63 * 1024))
+    before = stick.read_bytes()[: 1 * MIB]
+    result = bench.play(
+        """
+        echo note > /media/bench/HOLIDAY/note
+        tail -f /media/bench/HOLIDAY/note > /dev/null &
+        pyrotyp write $DESKTOP --to $(tag Pocket) --unattended; echo "busy: $?"
+        kill $!; wait
+        """,
+        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417")],
+        mounts=[Mount("stick", "/media/bench/HOLIDAY", type="vfat")],
+        modules=VFAT)
+    said = result["said"]
+    expect("busy: 5" in said and "is used by tail" in said, "the refusal names the program", said)
+    expect(stick.read_bytes()[: 1 * MIB] == before, "the stick is as it was")
+
+
+def unplugged_at_ten_points_a_job_goes_on(bench: Bench) -> None:
+    """Two sticks, one with a volatile cache, are pulled out at five points of a write each: `--resume` ends verified each time."""
+    result = bench.play(
+        """
+        cp $DESKTOP /tmp/image.iso
+        round() { # NAME POINT TAG: pulled out once the drive has taken so many tenths of the image
+            local dev w before
+            dev=$(lab_dev $1 30)
+            read -r _ _ _ _ _ _ before _ < /sys/block/${dev##*/}/stat
+            (until read -r _ _ _ _ _ _ w _ 2>/dev/null < /sys/block/${dev##*/}/stat && [ $w -ge $((before + 4200 + $2 * 3800)) ]; do
+                sleep 0.05
+            done; echo "pull $1-$2") &
+            pyrotyp write /tmp/image.iso --to $3 --unattended --accept just-verified --quiet; echo "$1-$2 first: $?"
+            wait $!
+            echo "gone $1-$2"
+            lab_dev $1 30 > /dev/null
+            pyrotyp write /tmp/image.iso --to $3 --unattended --accept just-verified --resume; echo "$1-$2 then: $?"
+        }
+        plain=$(tag Plain) cached=$(tag Cached)
+        (for n in 0 2 4 6 8; do round plain $n $plain; done) &
+        (for n in 1 3 5 7 9; do round cached $n $cached; done) &
+        wait
+        """,
+        drives=[Drive("plain", vendor="Kestrin", product="Plain", serial="KP-P", write_bps="4M"),
+                Drive("cached", vendor="Kestrin", product="Cached", serial="KP-C", write_bps="4M", volatile_cache=True)],
+        events=[event for n in range(10) for name in [("plain", "cached")[n % 2]] for event in (
+            Event("unplug", drive=name, on=f"pull {name}-{n}"),
+            Event("plug", drive=name, on=f"gone {name}-{n}", delay=0.3))],
+        limit=400)
+    said = result["said"]
+    for n in range(10):
+        name = ("plain", "cached")[n % 2]
+        expect(f"{name}-{n} first: 6" in said, f"{name} was pulled out in mid-write at point {n}", said)
+        expect(f"{name}-{n} then: 0" in said, f"{name} pulled out at point {n} ends verified", said)
+    expect(said.count("going on: ") >= 3, "jobs were gone on with", said)
+
+
+def cut_off_at_ten_points_a_job_goes_on(bench: Bench) -> None:
+    """The power goes while five sticks are at five points of a write, twice; half of them have volatile caches."""
+    resumed = 0
+    for turn, cut in enumerate(("6M", "13M")):
+        names = [f"s{n}" for n in range(5)]
+        drives = [Drive(name, file=str(bench.folder / f"cut-{turn}-{name}.img"), vendor="Kestrin", product=f"Cut{n}",
+                        serial=f"KP-{turn}{n}", write_bps=f"{3 + n}M", volatile_cache=(n + turn) % 2 == 0)
+                  for n, name in enumerate(names)]
+        tags = " ".join(f"$(tag Cut{n})" for n in range(5))
+        first = bench.play(
+            f"for t in {tags}; do pyrotyp write $DESKTOP --to $t --unattended --quiet & done; wait\n",
+            drives=drives, events=[Event("power-cut", written=f"s2:{cut}")], limit=240)
+        expect(first["ended"] == "power-cut", "the power was cut", first)
+        for drive in drives:
+            expect(not any(Path(drive.file or "").read_bytes()[:4096]), f"{drive.name}: the first sectors are blank")
+        # What the bench had noted by then is all that is left of the job.
+        state = Path(first["work"]) / "job/out/state"
+        second = bench.play(
+            f"cp -r $LAB_HOST{state} $LAB_OUT/\n"
+            f"for t in {tags}; do pyrotyp write $DESKTOP --to $t --unattended --resume; echo \"then: $?\"; done\n",
+            drives=drives, limit=240)
+        said = second["said"]
+        expect(said.count("then: 0") == 5, "all five end verified", said)
+        resumed += said.count("going on: ")
+        for drive in drives:
+            expect(Path(drive.file or "").read_bytes().startswith(bench.desktop.read_bytes()), f"{drive.name} holds the image")
+    expect(resumed >= 4, "jobs were gone on with", resumed)
+
+
 def odd_drives_are_told_and_proven(bench: Bench) -> None:
     """A drive with 4096-byte sectors, a write-protected one, one with a bad sector, and one of false capacity."""
     result = bench.play(
         """
-        for name in Large Locked Worn Fake; do
+        for name in Large Locked Worn Fake Drop; do
             pyrotyp write $DESKTOP --to $(tag $name) --unattended --accept sector-size; echo "$name: $?"
         done
         pyrotyp write $DESKTOP --to $(tag Large) --unattended; echo "as it is: $?"
@@ -212,13 +385,16 @@ def odd_drives_are_told_and_proven(bench: Bench) -> None:
                 Drive("locked", vendor="Kestrin", product="Locked", serial="KP-2", read_only=True),
                 Drive("worn", vendor="Kestrin", product="Worn", serial="KP-3",
                       faults=[Fault("write", sector=20480)]),
-                Drive("fake", vendor="Kestrin", product="Fake", serial="KP-4", real_size="8M")])
+                Drive("fake", vendor="Kestrin", product="Fake", serial="KP-4", real_size="8M"),
+                Drive("drop", vendor="Kestrin", product="Drop", serial="KP-5", real_size="12M", beyond="drop")])
     said = result["said"]
-    for drive, status in (("Large", 0), ("Locked", 5), ("Worn", 6), ("Fake", 7), ("as it is", 5)):
+    for drive, status in (("Large", 0), ("Locked", 5), ("Worn", 6), ("Fake", 7), ("Drop", 7), ("as it is", 5)):
         expect(f"{drive}: {status}" in said, f"{drive} ends with {status}", said)
     expect("sector-size: its sectors have 4096 bytes" in said, "sectors of another size are told", said)
     expect("write-protected: the drive is write-protected" in said, "write protection is told", said)
-    expect(said.count("its head is blank: no PC starts from it") == 2, "two blank heads", said)
+    expect("room for 8.4 MB (8388608 bytes)" in said, "the true size of the drive that wraps round is told", said)
+    expect("room for 12.6 MB (12582912 bytes)" in said, "the true size of the drive that drops is told", said)
+    expect(said.count("its head is blank: no PC starts from it") >= 2, "blank heads", said)
     expect(result["drives"]["locked"]["written_bytes"] == 0, "the locked drive got nothing", result["drives"])
 
 
@@ -245,7 +421,9 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 
 PLAYS: list[Callable[[Bench], None]] = [
     own_images_start_pcs, real_image_starts_pcs, drives_have_roles, a_stick_pulled_out_starts_no_pc,
-    a_power_cut_leaves_a_stick_that_starts_no_pc, odd_drives_are_told_and_proven, the_systems_own_drive_is_refused]
+    a_power_cut_leaves_a_stick_that_starts_no_pc, drives_are_known_again, the_drive_that_arrives_is_the_one,
+    a_swap_before_the_answer_is_caught, a_busy_volume_is_refused_with_who_uses_it,
+    unplugged_at_ten_points_a_job_goes_on, cut_off_at_ten_points_a_job_goes_on, odd_drives_are_told_and_proven, the_systems_own_drive_is_refused]
 
 
 def main() -> int:

@@ -194,6 +194,8 @@ fn bench(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>)
     }
 }
 
+/// What a USB 2 port carries at best, in bytes.
+const USB_2_BYTES_PER_MINUTE: u64 = 60 * 40_000_000;
 /// From this size on, in bytes, and for an image so many times smaller, a drive may be the wrong one.
 const LARGE_BYTES: u64 = 64_000_000_000;
 const LARGE_TIMES: u64 = 16;
@@ -204,10 +206,13 @@ fn notes(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>)
         found.push(Finding::note("no-serial", "it has no usable serial number: another drive may have the same tag"));
     }
     if drive.could_be_faster {
-        found.push(Finding::note(
-            "slow-port",
-            "it could be several times faster: it is plugged into a USB 2 port or hub",
-        ));
+        let minutes = circumstances.needs_bytes.map(|needs| needs.div_ceil(USB_2_BYTES_PER_MINUTE));
+        let time = match minutes {
+            Some(0 | 1) | None => String::new(),
+            Some(minutes) => format!("; writing alone takes {minutes} minutes or more there"),
+        };
+        let text = format!("it could be several times faster: it is plugged into a USB 2 port or hub{time}");
+        found.push(Finding::note("slow-port", text));
     }
     if let Some(needs) = circumstances.needs_bytes.filter(|needs| *needs > 0)
         && drive.bytes >= LARGE_BYTES

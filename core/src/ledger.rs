@@ -144,6 +144,8 @@ struct Written {
 
 #[derive(Deserialize)]
 struct WrittenImage {
+    #[serde(default)]
+    file: String,
     sha256: Option<String>,
 }
 
@@ -188,6 +190,29 @@ pub fn verified_lately(state: &Path, now: Timestamp, minutes: u64) -> Vec<(Strin
     lately.collect()
 }
 
+/// The last job of a drive, as the records have it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct LastJob {
+    /// Name of the image's file, without its folder.
+    pub image: String,
+    /// How it ended, in a word.
+    pub result: String,
+    /// When, RFC 3339.
+    pub ended: String,
+}
+
+/// The last job of the drive with this tag that changed anything on it, as far as the records of `state` tell.
+pub fn last_on(state: &Path, tag: &str) -> Option<LastJob> {
+    let mut last = None;
+    for Written { ended, image, drives } in records(state) {
+        if let Some(drive) = drives.into_iter().find(|drive| drive.tag == tag && drive.result != "refused") {
+            let name = image.file.rsplit('/').next().unwrap_or_default().to_owned();
+            last = Some(LastJob { image: name, result: drive.result, ended });
+        }
+    }
+    last
+}
+
 /// All records in their order, as far as they can be read.
 fn records(state: &Path) -> impl Iterator<Item = Written> + use<> {
     let entries = fs::read_dir(state.join("jobs")).into_iter().flatten().take(RECORDS_MOST).flatten();
@@ -213,7 +238,7 @@ mod tests {
             let drives: Vec<_> =
                 drives.iter().map(|(tag, result)| format!("{{\"tag\":\"{tag}\",\"result\":\"{result}\"}}")).collect();
             let text = format!(
-                "{{\"ended\":\"{ended}\",\"image\":{{\"sha256\":\"{sum}\"}},\"drives\":[{}]}}",
+                "{{\"ended\":\"{ended}\",\"image\":{{\"file\":\"/srv/{sum}.iso\",\"sha256\":\"{sum}\"}},\"drives\":[{}]}}",
                 drives.join(",")
             );
             fs::write(state.path().join("jobs").join(name), text).unwrap();
@@ -228,6 +253,9 @@ mod tests {
         assert_eq!(on.get("aa").map(Vec::as_slice), Some(["590J1".to_owned()].as_slice()));
         assert_eq!(on.get("bb").map(Vec::as_slice), Some(["NX2T8".to_owned()].as_slice()));
         assert_eq!(on.len(), 2);
+        let last = last_on(state.path(), "65387").unwrap();
+        assert_eq!((last.image.as_str(), last.result.as_str(), last.ended.as_str()), ("bb.iso", "failed", "2026-11-23T09:00:00Z"));
+        assert_eq!(last_on(state.path(), "00000"), None);
         let now = "2026-11-23T09:30:59Z".parse().unwrap();
         assert_eq!(verified_lately(state.path(), now, 30), [("NX2T8".to_owned(), 20)]);
         let mut all = verified_lately(state.path(), now, 24 * 60);

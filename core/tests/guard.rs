@@ -108,7 +108,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Ask sector-size: its sectors have 4096 bytes, and the image counts in 512: no PC would start from it -> use another stick, or name this finding with --accept sector-size
-    Note slow-port: it could be several times faster: it is plugged into a USB 2 port or hub
+    Note slow-port: it could be several times faster: it is plugged into a USB 2 port or hub; writing alone takes 4 minutes or more there
     Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Note far-larger: it has 256 GB and the image needs 8.0 GB: is it the right one?

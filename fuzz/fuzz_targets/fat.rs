@@ -1,10 +1,12 @@
-//! Any bytes as a FAT volume.
+//! Any bytes as a FAT volume, and as all that may be on a drive.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
+use pyrotyp_core::contents::contents;
 use pyrotyp_core::image::fat;
 
 fuzz_target!(|data: Vec<u8>| {
+    let _ = contents(&data);
     if let Ok(Some(volume)) = fat::read(&data) {
         if let Ok(Some(nodes)) = volume.list(&data, "EFI/BOOT") {
             let mut head = [0u8; 64];

@@ -1,10 +1,11 @@
-//! Any text as a list of checksums, a typed checksum, a tag and a tray's descriptor.
+//! Any text as a list of checksums, a typed checksum, a tag, a tray's descriptor and a job's notes.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
 use pyrotyp_core::digest::{Sum, algorithm_in, parse};
 use pyrotyp_core::drive::Tag;
 use pyrotyp_core::drive::tray::Descriptor;
+use pyrotyp_core::job::journal;
 
 fuzz_target!(|data: &[u8]| {
     for line in parse(data, algorithm_in("larkspur.DIGESTS")) {
@@ -14,5 +15,6 @@ fuzz_target!(|data: &[u8]| {
         let _ = text.parse::<Sum>();
         let _ = text.parse::<Tag>();
         let _ = Descriptor::parse(text);
+        let _ = journal::parse(text);
     }
 });

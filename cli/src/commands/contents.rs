@@ -2,8 +2,9 @@
 
 use pyrotyp_core::Cancel;
 use pyrotyp_core::contents::{Sectors, contents};
+use pyrotyp_core::ledger;
 
-use super::{choose_drive, platform};
+use super::{choose_drive, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
 use crate::show::{content, json};
@@ -30,6 +31,8 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         };
         listed.volume.mounted_at = known.and_then(|known| known.mounted_at.clone());
     }
-    put(&if common.json { json::contents(&drive, &found) } else { content::contents(&drive, &found, common) })?;
+    let last = state_folder(common).and_then(|state| ledger::last_on(&state, drive.tag.as_str()));
+    let last = last.as_ref();
+    put(&if common.json { json::contents(&drive, &found, last) } else { content::contents(&drive, &found, last, common) })?;
     Ok(Exit::Done)
 }

@@ -5,6 +5,7 @@ use std::fmt::Write;
 use pyrotyp_core::contents::{Contents, Item, Listed};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::human_bytes;
+use pyrotyp_core::ledger::LastJob;
 
 use super::style::{FAINT, NAME};
 use super::table::{link, role};
@@ -20,12 +21,16 @@ macro_rules! add {
 }
 
 /// The drive, its table, and every volume with what was changed last in it.
-pub fn contents(drive: &Drive, found: &Contents, common: &Common) -> String {
+pub fn contents(drive: &Drive, found: &Contents, last: Option<&LastJob>, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}  {} ({})\n", drive.tag, drive.name(), role(drive.role()));
     let table = found.table.map_or("no partition table".to_owned(), |table| format!("partition table {table}"));
     add!(out, "       {}, {}, {}, {table}\n", human_bytes(drive.bytes), link(drive), drive.path);
     if let Some(image) = &found.image {
         add!(out, "       made from an image: {NAME}{image}{NAME:#}\n");
+    }
+    if let Some(LastJob { image, result, ended }) = last {
+        let day = ended.get(..10).unwrap_or(ended);
+        add!(out, "       by this bench's records: {image}, {result} on {day}\n");
     }
     if found.volumes.is_empty() {
         out.push_str("       nothing that is known here\n");

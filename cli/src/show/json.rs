@@ -9,7 +9,7 @@ use pyrotyp_core::drive::{Bus, Drive, Role, Volume};
 use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Conclusion, Difference, JobResult};
-use pyrotyp_core::ledger::Record;
+use pyrotyp_core::ledger::{LastJob, Record};
 use pyrotyp_core::shelf::Item;
 use pyrotyp_core::signature::{Scheme, Vouched};
 use pyrotyp_core::{Finding, Level};
@@ -169,6 +169,7 @@ struct ContentsDoc<'a> {
     bytes: u64,
     table: Option<&'static str>,
     image: &'a Option<String>,
+    last_job: Option<&'a LastJob>,
     volumes: Vec<ListedDoc<'a>>,
 }
 
@@ -193,7 +194,7 @@ struct ItemDoc<'a> {
 }
 
 /// The document of `contents`.
-pub fn contents(drive: &Drive, found: &Contents) -> String {
+pub fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJob>) -> String {
     fn item(item: &Entry) -> ItemDoc<'_> {
         let modified = item.modified.map(|time| time.to_string());
         ItemDoc { name: &item.name, folder: item.is_folder, bytes: item.bytes, modified }
@@ -205,7 +206,8 @@ pub fn contents(drive: &Drive, found: &Contents) -> String {
         ListedDoc { number, bytes, used_bytes, filesystem, label, mounted_at, items }
     }
     let (tag, path, volumes) = (drive.tag.as_str(), drive.path.as_str(), found.volumes.iter().map(one).collect());
-    document(&ContentsDoc { tag, path, bytes: drive.bytes, table: found.table, image: &found.image, volumes })
+    let Contents { table, image, .. } = found;
+    document(&ContentsDoc { tag, path, bytes: drive.bytes, table: *table, image, last_job, volumes })
 }
 
 #[derive(Serialize)]

@@ -4,6 +4,7 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+mod exfat;
 mod ext;
 
 use std::io;
@@ -87,6 +88,7 @@ fn listed(drive: &dyn ReadAt, number: Option<u32>, start: u64, volume: Volume) -
             Some(fat) => (Some(fat.top(&part)?), fat.used_bytes(&part)?),
             None => (None, None),
         },
+        "exfat" => exfat::top(&part)?,
         "ext2" | "ext3" | "ext4" => ext::top(&part)?,
         "iso9660" => match iso9660::read(&part)? {
             Some(Ok(found)) => (Some(found.top(&part)?), Some(found.declared_bytes.min(volume.bytes))),

@@ -152,9 +152,13 @@ impl LongName {
     }
 }
 
-/// When a file was changed last (§6): days from 1980 on, in steps of two seconds.
+/// When a file was changed last (§6).
 fn modified(record: &[u8]) -> Option<DateTime> {
-    let (day, time) = (u16_le(record, DATE)?, u16_le(record, TIME)?);
+    dos_time(u16_le(record, DATE)?, u16_le(record, TIME)?)
+}
+
+/// A day and a time as FAT and exFAT write them: from 1980 on, in steps of two seconds.
+pub(crate) fn dos_time(day: u16, time: u16) -> Option<DateTime> {
     let part = |of: u16, shift: u32, bits: u16| i8::try_from(of.checked_shr(shift)? & bits).ok();
     let year = i16::try_from(day.checked_shr(9)?).ok()?.checked_add(1980)?;
     let (month, day_of_month) = (part(day, 5, 15)?, part(day, 0, 31)?);
