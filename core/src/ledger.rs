@@ -254,7 +254,10 @@ mod tests {
         assert_eq!(on.get("bb").map(Vec::as_slice), Some(["NX2T8".to_owned()].as_slice()));
         assert_eq!(on.len(), 2);
         let last = last_on(state.path(), "65387").unwrap();
-        assert_eq!((last.image.as_str(), last.result.as_str(), last.ended.as_str()), ("bb.iso", "failed", "2026-11-23T09:00:00Z"));
+        assert_eq!(
+            (last.image.as_str(), last.result.as_str(), last.ended.as_str()),
+            ("bb.iso", "failed", "2026-11-23T09:00:00Z")
+        );
         assert_eq!(last_on(state.path(), "00000"), None);
         let now = "2026-11-23T09:30:59Z".parse().unwrap();
         assert_eq!(verified_lately(state.path(), now, 30), [("NX2T8".to_owned(), 20)]);

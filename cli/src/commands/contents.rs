@@ -33,6 +33,10 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
     }
     let last = state_folder(common).and_then(|state| ledger::last_on(&state, drive.tag.as_str()));
     let last = last.as_ref();
-    put(&if common.json { json::contents(&drive, &found, last) } else { content::contents(&drive, &found, last, common) })?;
+    put(&if common.json {
+        json::contents(&drive, &found, last)
+    } else {
+        content::contents(&drive, &found, last, common)
+    })?;
     Ok(Exit::Done)
 }

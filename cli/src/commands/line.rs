@@ -137,7 +137,7 @@ impl Caller<'_> {
         let mut incoming = Incoming { child, output, last_words, has_ended: false };
         let mut line = String::new();
         let told = incoming.output.as_mut().map_or(Ok(0), |output| output.take(ABOUT_BYTES_MOST).read_line(&mut line));
-        match told.map_err(io::Error::from).and_then(|_| Ok(serde_json::from_str(&line)?)) {
+        match told.and_then(|_| Ok(serde_json::from_str(&line)?)) {
             Ok(about) => Ok((about, incoming)),
             Err(error) => Err(incoming.failure(&error)),
         }

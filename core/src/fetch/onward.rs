@@ -167,7 +167,7 @@ impl<'a> Onward<'a> {
     }
 
     /// The next bytes from the line; 0 only at the image's end.
-    fn from_line(&mut self, into: &mut [u8]) -> io::Result<usize> {
+    fn line_bytes(&mut self, into: &mut [u8]) -> io::Result<usize> {
         loop {
             if self.total == Some(self.at) || into.is_empty() {
                 return Ok(0);
@@ -199,7 +199,7 @@ impl<'a> Onward<'a> {
             while (piece.len() as u64) < pieces.bytes {
                 let most = usize::try_from(pieces.bytes.saturating_sub(piece.len() as u64)).unwrap_or(usize::MAX);
                 let most = most.min(chunk.len());
-                let count = self.from_line(chunk.get_mut(..most).unwrap_or_default())?;
+                let count = self.line_bytes(chunk.get_mut(..most).unwrap_or_default())?;
                 if count == 0 {
                     break;
                 }
@@ -222,7 +222,7 @@ impl<'a> Onward<'a> {
 
 impl Read for Onward<'_> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let Some(pieces) = self.pieces.take() else { return self.from_line(into) };
+        let Some(pieces) = self.pieces.take() else { return self.line_bytes(into) };
         let mut fetched = Ok(());
         if self.proven.1 == self.proven.0.len() {
             fetched = self.next_piece(&pieces);

@@ -94,6 +94,8 @@ struct State {
     prefix: usize,
     /// Bytes of the body that are done.
     moved: u64,
+    /// Bytes of blocks that are not done yet, but were taken.
+    under_way: u64,
     written: u64,
     fault: Option<JobFault>,
     working: usize,
@@ -145,6 +147,7 @@ impl<'a> Body<'a> {
                 done: BTreeSet::new(),
                 prefix: earlier.len(),
                 moved: moved.end - moved.start,
+                under_way: 0,
                 written: 0,
                 fault: None,
                 working: 0,
@@ -181,7 +184,7 @@ impl<'a> Body<'a> {
         let mut state = lock(&self.state);
         while state.working > 0 {
             (state, _) = self.changed.wait_timeout(state, TELL).unwrap_or_else(PoisonError::into_inner);
-            let (moved, prefix) = (state.moved, state.prefix);
+            let (moved, prefix) = (state.moved + state.under_way, state.prefix);
             drop(state);
             if moved != told {
                 told = moved;
@@ -305,12 +308,15 @@ impl<'a> Body<'a> {
         } else if self.writing == Writing::OnlyChanged {
             self.write_changed(padded.start, block.part(&padded), scratch)?
         } else {
-            self.write(padded.start, block.part(&padded), self.size.now())?;
+            self.write(padded.start, block.part(&padded), self.size.now(Instant::now()))?;
             self.size.wrote(piece.bytes, Instant::now());
             piece.bytes
         };
         let mut state = lock(&self.state);
         state.moved += piece.bytes;
+        if self.writing == Writing::Everything {
+            state.under_way = state.under_way.saturating_sub(padded.end - padded.start);
+        }
         state.written += written;
         state.done.insert(block.index);
         while let Some(first) = state.done.first().copied().filter(|first| *first == state.prefix) {
@@ -332,6 +338,9 @@ impl<'a> Body<'a> {
                     return Err(JobFault::Write { at, bytes: request.len() as u64, source: DriveFault::Gone });
                 }
                 Err(DriveFault::Failed(_)) => self.write_in_pieces(at, request)?,
+            }
+            if self.writing == Writing::Everything {
+                lock(&self.state).under_way += request.len() as u64;
             }
         }
         Ok(())
@@ -389,7 +398,7 @@ impl<'a> Body<'a> {
             for range in changed(wanted, found) {
                 self.blank()?;
                 let part = wanted.get(range.clone()).unwrap_or_default();
-                self.write(at + range.start as u64, part, self.size.now())?;
+                self.write(at + range.start as u64, part, self.size.now(Instant::now()))?;
                 written += part.len() as u64;
             }
         }

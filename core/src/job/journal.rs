@@ -1,7 +1,7 @@
 //! Notes of a job on one drive, kept while it runs: how far the drive has confirmed what it took, and what that was.
 //!
-//! A text file of JSON, a value a line. The first line is a [`Heading`]; each further one is a [`Mark`], added after the
-//! drive has flushed. A last line that a power cut tore is no mark. Nothing here is believed before the drive and the image
+//! A text file of JSON, a value a line. The first line is a [`Heading`]; each further one is a mark, added after the
+//! drive has flushed: how many blocks it keeps, and the digests of the new ones. A last line that a power cut tore is no mark. Nothing here is believed before the drive and the image
 //! have been looked at again.
 
 use std::fs::{self, File};

@@ -27,6 +27,8 @@ use crate::guard::Cleared;
 
 /// So many of the last blocks that a drive is said to have are read before a job goes on behind them.
 const PROVEN_BLOCKS: usize = 16;
+/// With fewer blocks there is nothing to go on with: the first is read again in any case, since it holds the head.
+const WORTH_BLOCKS: usize = 2;
 /// Blocks on their way from the drive to where the image is hashed.
 const PASSED_AT_ONCE: usize = 2;
 
@@ -221,6 +223,9 @@ impl<'a> Lane<'a> {
         };
         let image_bytes = self.shared.order.supply.bytes().unwrap_or(u64::MAX);
         blocks.truncate(frame.whole_blocks_before(image_bytes));
+        if blocks.len() < WORTH_BLOCKS {
+            return nothing("the drive had not confirmed anything yet".to_owned());
+        }
         if let Some(known) = &self.shared.order.checked.blocks
             && let Some(other) = blocks.iter().zip(known).position(|(a, b)| a != b)
         {
@@ -252,7 +257,7 @@ impl<'a> Lane<'a> {
             }
         }
         blocks.truncate(good);
-        if blocks.len() < 2 {
+        if blocks.len() < WORTH_BLOCKS {
             return nothing("the drive does not hold what was written to it".to_owned());
         }
         self.tell(&Event::GoingOn { from: start_of(blocks.len()) });
