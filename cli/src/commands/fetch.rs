@@ -4,7 +4,6 @@ use std::fs::{self, File};
 use std::io::{self, Read, Write as _};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::time::Duration;
 
 use pyrotyp_core::catalogue::{CatalogueError, Pick};
@@ -142,24 +141,11 @@ fn as_person(user: u32, group: u32) -> Failure {
         let next = "run it as yourself, without sudo";
         Failure::new(Exit::Refused, format!("can't go on as the person behind root: {why}"), next)
     };
-    match this_program_as(user, group) {
+    match line::this_program_as(user, group) {
         // This process is that one from here on, unless it can't be.
         Ok(mut again) => fail(plain(&again.args(std::env::args_os().skip(1)).exec())),
         Err(error) => fail(plain(&error)),
     }
-}
-
-/// This program, to be run by a person and not by root.
-pub fn this_program_as(user: u32, group: u32) -> io::Result<Command> {
-    let mut again = Command::new(std::env::current_exe()?);
-    again.uid(user).gid(group);
-    for name in ["SUDO_UID", "SUDO_GID", "XDG_STATE_HOME", "HOME"] {
-        again.env_remove(name);
-    }
-    if let Some(home) = system::home_of(user) {
-        again.env("HOME", home);
-    }
-    Ok(again)
 }
 
 /// Gives the image to whoever called, from a byte on, after a line that says what it is and what it must be.

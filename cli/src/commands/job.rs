@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, BufRead, BufReader, IsTerminal, Read};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -18,7 +18,6 @@ use pyrotyp_core::job::{
 use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Finding, Level};
 
-use super::line::Heard;
 use super::settings::known_to_bench;
 use super::{choose_drive, state_folder};
 use crate::asked::{Common, Job};
@@ -252,6 +251,9 @@ fn ask(input: Box<dyn Read + Send>, cancel: &Cancel) -> Result<String, Failure> 
         }
     }
 }
+
+/// What is said on the way by whoever gives the image.
+pub type Heard = Receiver<String>;
 
 /// A job that may begin.
 pub struct Ready<'a> {

@@ -4,9 +4,10 @@
 //! very program run by the person, which gives the image through a pipe.
 
 use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, ChildStdout, Command, Stdio};
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use pyrotyp_core::digest::{Expected, Report, Sum};
@@ -15,7 +16,6 @@ use pyrotyp_core::job::{Access, Checked, Supply};
 use pyrotyp_core::{Cancel, system};
 use serde::{Deserialize, Serialize};
 
-use super::fetch::this_program_as;
 use super::job::Confirming;
 use super::stream::{self, Passing, START_BYTES};
 use crate::asked::{Common, Fetch};
@@ -173,6 +173,19 @@ impl Caller<'_> {
     }
 }
 
+/// This program, to be run by a person and not by root.
+pub fn this_program_as(user: u32, group: u32) -> io::Result<Command> {
+    let mut again = Command::new(std::env::current_exe()?);
+    again.uid(user).gid(group);
+    for name in ["SUDO_UID", "SUDO_GID", "XDG_STATE_HOME", "HOME"] {
+        again.env_remove(name);
+    }
+    if let Some(home) = system::home_of(user) {
+        again.env("HOME", home);
+    }
+    Ok(again)
+}
+
 /// Passes on what the process says, and keeps what it says last: why it gave up.
 fn listen(errors: impl BufRead, last_words: &Mutex<Vec<String>>, voice: &Sender<String>) {
     for line in errors.lines().map_while(Result::ok) {
@@ -284,6 +297,3 @@ impl Supply for Line<'_> {
         Ok(())
     }
 }
-
-/// What is said on the way to a job.
-pub type Heard = Receiver<String>;

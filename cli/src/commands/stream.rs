@@ -10,8 +10,7 @@ use pyrotyp_core::digest::{Hashers, Sum};
 use pyrotyp_core::image::{self, Beginning, packed};
 use pyrotyp_core::job::{Checked, StreamedImage, Supply};
 
-use super::job::{self, Confirming, Image, Ready};
-use super::line::Heard;
+use super::job::{self, Confirming, Heard, Image, Ready};
 use super::{fit_to_write, platform};
 use crate::asked::{Common, Job, Write};
 use crate::exit::{Exit, Failure, plain};

@@ -34,7 +34,7 @@ fn several_sticks_are_asked_for_at_once_and_each_has_its_own_end() {
 #[test]
 fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
     // Slow enough that the drive has confirmed a part of it before it is pulled out.
-    let faults = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 8000000\n\
+    let faults = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 6000000\n\
                   [[drive.fault]]\nkind = \"unplug\"\nafter_bytes = 19000000\n";
     let bench = Bench::new().stick("a", faults).file("desktop.iso", &DESKTOP);
     let tag = tag_of(&bench, "a");

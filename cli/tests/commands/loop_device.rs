@@ -5,6 +5,9 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
 
+use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_sample::mirror::Mirror;
+
 use super::bench::{Bench, DESKTOP};
 
 /// A loop device over a file, taken away at the end.
@@ -131,4 +134,42 @@ fn a_volume_in_use_is_refused_with_the_name_of_who_uses_it_and_records_belong_to
         use std::os::unix::fs::MetadataExt;
         assert_eq!(fs::metadata(&made).unwrap().uid(), 65534, "{}", made.display());
     }
+}
+
+#[test]
+#[ignore = "needs root and a loop device"]
+fn straight_from_the_line_a_block_device_starts_only_with_the_right_image() {
+    let bench = Bench::new().file("served", b"");
+    fs::remove_file(bench.path("served")).unwrap();
+    fs::create_dir(bench.path("served")).unwrap();
+    let bench = bench.file("served/desktop.iso", &DESKTOP);
+    let mut hashers = Hashers::new([Algorithm::Sha256]);
+    hashers.update(&DESKTOP);
+    let sum = format!("sha256:{}", hashers.finish().remove(0).hex);
+    let server = Mirror::new(&bench.path("served"));
+    let base = format!("http://{}", server.start().unwrap());
+    let backing = bench.path("drive.img");
+    fs::write(&backing, pyrotyp_sample::noise(30_000_128 / 512 * 512, 9)).unwrap();
+    let device = Loop::over(&backing);
+    let tag = tag_of(&bench, &device.0);
+    let straight = |manner: &str, sum: &str| {
+        bench.pyrotyp(&format!(
+            "fetch {base}/{manner}/desktop.iso --straight-to {tag} --sum {sum} --unattended --quiet --wait 1 \
+             --accept virtual-drive --accept just-verified"
+        ))
+    };
+    let could_start = || fs::read(&backing).unwrap()[..4096].iter().any(|byte| *byte != 0);
+    // A line that breaks every five million bytes gets there, and what came is the image.
+    let told = straight("breaks-5000000", &sum);
+    assert!(told.starts_with("exit 0") && fs::read(&backing).unwrap().starts_with(&DESKTOP), "{told}");
+    for (manner, sum, status) in
+        [("steady", &*"0".repeat(64), 4), ("wrong-9000000", sum.as_str(), 4), ("breaks-1", sum.as_str(), 8)]
+    {
+        let told = straight(manner, sum);
+        assert!(told.starts_with(&format!("exit {status}")), "{manner}: {told}");
+        // A line that never gave anything leaves the drive as it was.
+        assert!(manner == "breaks-1" || !could_start(), "{manner} left a drive that starts");
+    }
+    let told = straight("steady", &sum);
+    assert!(told.starts_with("exit 0") && fs::read(&backing).unwrap().starts_with(&DESKTOP), "{told}");
 }

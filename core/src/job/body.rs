@@ -15,6 +15,8 @@ use crate::drive::{AlignedBuf, DriveFault, DriveWrite};
 
 /// Requests in flight: enough that the drive has the next one when it is done with one.
 pub const IN_FLIGHT: usize = 4;
+/// So many are enough for a slow drive: of more blocks at once, none would be done for long, and nothing could be noted.
+const IN_FLIGHT_SLOW: usize = 2;
 /// How often progress is told.
 const TELL: Duration = Duration::from_millis(100);
 /// Read and compared at once where only what differs is written, in bytes.
@@ -166,8 +168,14 @@ impl<'a> Body<'a> {
             (state.working, state.left_at) = (IN_FLIGHT, None);
         }
         std::thread::scope(|scope| {
-            for _ in 0..IN_FLIGHT {
-                scope.spawn(|| self.work(window, place));
+            for worker in 0..IN_FLIGHT {
+                scope.spawn(move || {
+                    if worker < IN_FLIGHT_SLOW || self.is_fast() {
+                        self.work(window, place);
+                    }
+                    lock(&self.state).working -= 1;
+                    self.changed.notify_all();
+                });
             }
             self.look_after(window, place, journal);
         });
@@ -277,8 +285,21 @@ impl<'a> Body<'a> {
                 Next::End => break,
             }
         }
-        lock(&self.state).working -= 1;
-        self.changed.notify_all();
+    }
+
+    /// Waits until it shows whether the drive is a fast one; where nothing more comes to show it, it need not be known.
+    fn is_fast(&self) -> bool {
+        let is_compared = self.writing == Writing::OnlyChanged;
+        let mut state = lock(&self.state);
+        loop {
+            match self.size.is_fast() {
+                Some(is_fast) => return is_fast,
+                None if is_compared => return true,
+                None if state.fault.is_some() || state.working <= IN_FLIGHT - IN_FLIGHT_SLOW => return false,
+                None => {}
+            }
+            (state, _) = self.changed.wait_timeout(state, TELL).unwrap_or_else(PoisonError::into_inner);
+        }
     }
 
     /// Puts a block where it belongs.

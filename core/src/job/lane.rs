@@ -511,7 +511,7 @@ impl<'a> Shared<'a> {
     }
 }
 
-/// The supply of an order, for those who only need to know how it is had.
+/// Whether a drive that lags may read the image by itself.
 pub fn may_leave(supply: &dyn Supply) -> bool {
     supply.access() == Access::Anywhere
 }

@@ -46,6 +46,12 @@ impl RequestSize {
         trial.chosen.or(tried).unwrap_or(SLOW_SIZES[0])
     }
 
+    /// Whether the drive is a fast one; `None` until it has taken its first block.
+    pub fn is_fast(&self) -> Option<bool> {
+        let trial = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        (!trial.sizes.is_empty()).then(|| trial.sizes.len() == FAST_SIZES.len())
+    }
+
     /// A block with so many bytes was written by `when`.
     pub fn wrote(&self, bytes: u64, when: Instant) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).wrote(bytes, when);

@@ -284,3 +284,95 @@ impl Verdict {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Hands over a block of which only the first byte matters.
+    fn publish(window: &Window, index: usize) -> bool {
+        let Some(mut buffer) = window.buffer() else { return false };
+        buffer[0] = index as u8;
+        window.publish(index, 4096, blake3::hash(&[index as u8]), buffer)
+    }
+
+    fn next(window: &Window, drive: usize) -> String {
+        match window.next(drive) {
+            Next::Block(block) => format!("block {} of {}", block.index, block.part(&block.range())[0]),
+            Next::LeftBehind(at) => format!("left behind at {at}"),
+            Next::End => "end".to_owned(),
+        }
+    }
+
+    #[test]
+    fn every_drive_gets_every_block_and_buffers_come_back() {
+        let window = Window::new(2, true);
+        // Many more blocks than there are buffers: each comes back when both drives are done with it.
+        for index in 0..40 {
+            assert!(publish(&window, index));
+            for drive in 0..2 {
+                assert_eq!(next(&window, drive), format!("block {index} of {index}"));
+            }
+        }
+        assert!(publish(&window, 40));
+        window.end();
+        assert_eq!([next(&window, 0), next(&window, 0)], ["block 40 of 40", "end"]);
+        window.close(1);
+        assert_eq!(next(&window, 1), "end", "a drive that takes no more has nothing waiting");
+        window.close(0);
+        assert!(!publish(&window, 41), "nobody takes it");
+    }
+
+    #[test]
+    fn a_drive_that_lags_is_left_behind_once_another_has_waited_long_enough() {
+        let window = Window::new(2, true);
+        std::thread::scope(|scope| {
+            let fast = scope.spawn(|| {
+                let mut taken = 0;
+                while matches!(window.next(0), Next::Block(_)) {
+                    taken += 1;
+                }
+                taken
+            });
+            // The second drive takes one block and no more: the reader soon has no buffer left.
+            let begun = Instant::now();
+            assert!(publish(&window, 0));
+            assert_eq!(next(&window, 1), "block 0 of 0");
+            for index in 1..30 {
+                assert!(publish(&window, index));
+            }
+            assert!(begun.elapsed() >= PATIENCE, "it was waited for");
+            assert_eq!(next(&window, 1), "left behind at 1");
+            window.end();
+            assert_eq!(fast.join().unwrap(), 30);
+        });
+    }
+
+    #[test]
+    fn a_reader_does_not_wait_for_drives_that_are_gone() {
+        let window = Window::new(1, false);
+        let mut published = 0;
+        while published < BUFFERS && publish(&window, published) {
+            published += 1;
+        }
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                std::thread::sleep(Duration::from_millis(120));
+                window.close(0);
+            });
+            // All buffers are taken; the drive gives up meanwhile.
+            while publish(&window, published) {}
+        });
+        assert_eq!(published, BUFFERS);
+    }
+
+    #[test]
+    fn blocks_that_differ_from_what_a_drive_saw_are_found() {
+        let digest = |n: u8| blake3::hash(&[n]);
+        let end = ImageEnd { bytes: 0, sha256: None, blocks: vec![(0, digest(0)), (5, digest(5)), (6, digest(6))] };
+        let mut seen = vec![Some(digest(0)), None, None, None, None, Some(digest(5))];
+        assert_eq!(end.differs_from(&seen), None);
+        seen[5] = Some(digest(9));
+        assert_eq!(end.differs_from(&seen), Some(5));
+    }
+}
