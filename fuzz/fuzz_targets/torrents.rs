@@ -3,7 +3,7 @@
 
 use libfuzzer_sys::fuzz_target;
 use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{Published, check, embedded, torrent};
+use pyrotyp_core::digest::{Published, Purpose, check, embedded, torrent};
 use pyrotyp_core::image::iso9660;
 
 fuzz_target!(|data: &[u8]| {
@@ -19,7 +19,8 @@ fuzz_target!(|data: &[u8]| {
         _ => None,
     };
     if !published.torrents.is_empty() || embedded.is_some() {
-        let report = check(&image, &published, embedded.as_ref(), &Cancel::new(), &mut |_| ()).expect("memory is read");
+        let report = check(&image, &published, embedded.as_ref(), Purpose::Write, &Cancel::new(), &mut |_| ())
+            .expect("memory is read");
         assert_eq!(report.pieces.len(), published.torrents.len());
     }
 });
