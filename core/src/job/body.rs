@@ -102,6 +102,7 @@ struct State {
     fault: Option<JobFault>,
     working: usize,
     left_at: Option<usize>,
+    is_flushing: bool,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -154,6 +155,7 @@ impl<'a> Body<'a> {
                 fault: None,
                 working: 0,
                 left_at: None,
+                is_flushing: false,
             }),
             changed: Condvar::new(),
             size: RequestSize::new(),
@@ -214,8 +216,15 @@ impl<'a> Body<'a> {
     /// Has the drive keep what it took, and notes that. Gives the number of the first block that may not be kept yet.
     pub fn flush(&self, journal: &mut Option<Journal>) -> Result<usize, JobFault> {
         // Only what was there before the flush began is kept by it.
-        let prefix = lock(&self.state).prefix;
-        self.drive.flush().map_err(|source| JobFault::Flush { source })?;
+        let prefix = {
+            let mut state = lock(&self.state);
+            state.is_flushing = true;
+            state.prefix
+        };
+        let flushed = self.drive.flush();
+        lock(&self.state).is_flushing = false;
+        self.changed.notify_all();
+        flushed.map_err(|source| JobFault::Flush { source })?;
         let body = self.frame.body(start_of(prefix));
         self.watcher.heard(self.number, &Event::Flushed { done: body.end - body.start });
         if let Some(notes) = journal {
@@ -302,6 +311,12 @@ impl<'a> Body<'a> {
         }
     }
 
+    /// Waits while a flush is under way: a drive that takes one request at a time may let it wait for as long as others come.
+    fn wait_for_flush(&self) {
+        let state = lock(&self.state);
+        drop(self.changed.wait_while(state, |state| state.is_flushing).unwrap_or_else(PoisonError::into_inner));
+    }
+
     /// Puts a block where it belongs.
     fn take(&self, block: &Block, scratch: &mut AlignedBuf) -> Result<(), JobFault> {
         let range = block.range();
@@ -353,6 +368,7 @@ impl<'a> Body<'a> {
     fn write(&self, at: u64, bytes: &[u8], size: usize) -> Result<(), JobFault> {
         for (number, request) in bytes.chunks(size.max(1)).enumerate() {
             let at = at + (number * size) as u64;
+            self.wait_for_flush();
             match self.drive.write_at(at, request) {
                 Ok(()) => {}
                 Err(DriveFault::Gone) => {
@@ -410,6 +426,7 @@ impl<'a> Body<'a> {
         for (number, wanted) in bytes.chunks(COMPARED).enumerate() {
             let at = at + (number * COMPARED) as u64;
             let found = scratch.get_mut(..wanted.len()).unwrap_or_default();
+            self.wait_for_flush();
             match self.drive.read_at(at, found) {
                 Ok(()) => {}
                 Err(DriveFault::Gone) => return Err(JobFault::Read { at, source: DriveFault::Gone }),
