@@ -5,14 +5,16 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{LazyLock, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use proptest::prelude::*;
 use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{BlockHasher, Sum, Taker};
 use pyrotyp_core::drive::tray::Tray;
-use pyrotyp_core::drive::{After, Tag, choose};
-use pyrotyp_core::guard::{Circumstances, clear};
+use pyrotyp_core::drive::{
+    After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, Tag, choose,
+};
+use pyrotyp_core::guard::{Circumstances, Cleared, clear};
 use pyrotyp_core::image::{ReadAt, inspect};
 use pyrotyp_core::job::{
     self, Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing,
@@ -160,9 +162,12 @@ impl Bench {
 
     /// A job on the drives called `names`.
     fn on(&self, names: &[&str], supply: &dyn Supply, how: &How) -> Vec<Outcome> {
-        let tray = self.tray();
+        self.on_platform(&self.tray(), names, supply, how)
+    }
+
+    fn on_platform(&self, tray: &dyn Platform, names: &[&str], supply: &dyn Supply, how: &How) -> Vec<Outcome> {
         let target = |name: &&str| {
-            let choice = choose(&tray, name).unwrap();
+            let choice = choose(tray, name).unwrap();
             let cleared = clear(&choice, &Circumstances::default(), &[], &[]).unwrap();
             Target { cleared, journal: (*name == "a").then(|| self.notes()), start: how.start }
         };
@@ -177,7 +182,7 @@ impl Bench {
             after: After::Keep,
             pacing: Pacing { flush_after: Duration::ZERO, stall_after: how.stall_after },
         };
-        job::run(&order, &tray, names.iter().map(target).collect(), &how.cancel, &how.noted)
+        job::run(&order, tray, names.iter().map(target).collect(), &how.cancel, &how.noted)
     }
 
     fn run(&self, image: &Vec<u8>, how: &How) -> Outcome {
@@ -434,6 +439,84 @@ fn a_drive_that_does_not_answer_is_told_of() {
     assert!(how.noted.has(|event| matches!(event, Event::Stalled { .. })));
 }
 
+/// A tray whose drives take a flush only when nothing else is asked of them, as a stick that does one thing at a time may.
+struct Patient<'a>(&'a Tray);
+
+struct PatientDrive {
+    drive: Box<dyn Claimed>,
+    under_way: AtomicUsize,
+}
+
+impl Platform for Patient<'_> {
+    fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
+        self.0.drives()
+    }
+    fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
+        self.0.locate(name)
+    }
+    fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
+        self.0.drives_holding(file)
+    }
+    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
+        self.0.may_claim(drive)
+    }
+    fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
+        self.0.open(drive)
+    }
+    fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
+        Ok(Box::new(PatientDrive { drive: self.0.claim(cleared)?, under_way: AtomicUsize::new(0) }))
+    }
+}
+
+impl DriveIo for PatientDrive {
+    fn bytes(&self) -> u64 {
+        self.drive.bytes()
+    }
+    fn sector_bytes(&self) -> u32 {
+        self.drive.sector_bytes()
+    }
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+        self.drive.read_at(at, into)
+    }
+}
+
+impl DriveWrite for PatientDrive {
+    fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        self.under_way.fetch_add(1, Ordering::SeqCst);
+        std::thread::sleep(Duration::from_millis(20));
+        let written = self.drive.write_at(at, from);
+        self.under_way.fetch_sub(1, Ordering::SeqCst);
+        written
+    }
+    fn flush(&self) -> Result<(), DriveFault> {
+        let begun = Instant::now();
+        while self.under_way.load(Ordering::SeqCst) > 0 {
+            if begun.elapsed() > Duration::from_secs(5) {
+                return Err(io::Error::other("the flush never had its turn").into());
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        self.drive.flush()
+    }
+}
+
+impl Claimed for PatientDrive {
+    fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
+        self.drive.release(after)
+    }
+}
+
+#[test]
+fn a_flush_has_its_turn_although_writes_go_on() {
+    let (image, bench, how) = (image(40 * MIB), Bench::new(48 << 20, 512, ""), How::default());
+    let tray = bench.tray();
+    let outcome = bench.on_platform(&Patient(&tray), &["a"], &KeptImage(&image), &how).pop().unwrap();
+    assert_eq!(outcome.result, JobResult::Verified, "{:?}", outcome.fault);
+    let flushed = how.noted.events.lock().unwrap();
+    let before_the_end = |event: &&(usize, Event)| matches!(event.1, Event::Flushed { done } if done < 39 << 20);
+    assert!(flushed.iter().filter(before_the_end).count() >= 3, "flushed while it was written");
+}
+
 #[test]
 fn only_what_differs_is_written() {
     let (image, bench) = (image(13 * MIB), Bench::new(16 << 20, 512, ""));
@@ -630,7 +713,7 @@ fn a_comparison_tells_a_computers_own_notes_from_damage() {
     bench.run(&image, &How::default());
     let compared = || {
         let tray = bench.tray();
-        let drive = pyrotyp_core::drive::Platform::open(&tray, &choose(&tray, "a").unwrap().drive).unwrap();
+        let drive = tray.open(&choose(&tray, "a").unwrap().drive).unwrap();
         let compared = job::compare(&image, &inspection, &*drive, &Cancel::new(), &Noted::default()).unwrap();
         (compared.result, compared.conclusion)
     };
