@@ -217,11 +217,9 @@ pub fn confirm(
     // The card is the question: it is shown even when told to be quiet.
     let _ = io::Write::write_all(&mut anstream::stderr(), shown.as_bytes());
     let typed = ask(input, cancel)?;
-    let mut tags: Vec<Tag> = typed.split([' ', ',', '\t', '\n', '\r']).filter_map(|word| word.parse().ok()).collect();
     let mut wanted: Vec<Tag> = chosen.iter().map(|chosen| chosen.choice.drive.tag.clone()).collect();
-    tags.sort();
     wanted.sort();
-    if tags == wanted {
+    if tags_in(&typed).is_some_and(|tags| tags == wanted) {
         return Ok(());
     }
     let what = if wanted.len() > 1 { "the tags of the drives" } else { "the drive's tag" };
@@ -230,6 +228,14 @@ pub fn confirm(
         other => format!("not confirmed: `{other}` is not {what}, and nothing was changed"),
     };
     Err(Failure::new(Exit::Refused, text, "look at `pyrotyp drives`, then run the same command again"))
+}
+
+/// The tags that were typed, in order; `None` if any word is something else.
+fn tags_in(typed: &str) -> Option<Vec<Tag>> {
+    let words = typed.split(|c: char| c.is_whitespace() || c == ',').filter(|word| !word.is_empty());
+    let mut tags = words.map(|word| word.parse().ok()).collect::<Option<Vec<Tag>>>()?;
+    tags.sort();
+    Some(tags)
 }
 
 /// A line from the terminal; Ctrl-C ends the wait.

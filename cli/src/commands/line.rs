@@ -8,7 +8,8 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, ChildStdout, Command, Stdio};
 use std::sync::mpsc::{Sender, channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
+use std::thread::JoinHandle;
 
 use pyrotyp_core::digest::{Expected, Report, Sum};
 use pyrotyp_core::image::{self, ReadAt};
@@ -98,7 +99,7 @@ pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) ->
     };
     let to = [to.to_owned()];
     if beginning.packed.is_some() || about.bytes.is_none() {
-        let (supply, checked) = stream::streamed(&beginning, stream, &sums);
+        let (supply, checked) = stream::streamed(&path, &beginning, stream, &sums)?;
         stream::write(passing(&supply, checked), &to, &asked.job, confirming, common, cancel)
     } else {
         let line = Line { caller: &caller, bytes: about.bytes, first: Mutex::new(Some(stream)) };
@@ -128,13 +129,11 @@ impl Caller<'_> {
         let mut command = self.command(from).map_err(failed)?;
         command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
         let mut child = command.spawn().map_err(failed)?;
-        let last_words = Arc::new(Mutex::new(Vec::new()));
-        if let Some(errors) = child.stderr.take() {
-            let (words, voice) = (Arc::clone(&last_words), self.voice.clone());
-            std::thread::spawn(move || listen(BufReader::new(errors), &words, &voice));
-        }
+        let voice = self.voice.clone();
+        let listening =
+            child.stderr.take().map(|errors| std::thread::spawn(move || listen(BufReader::new(errors), &voice)));
         let output = child.stdout.take().map(BufReader::new);
-        let mut incoming = Incoming { child, output, last_words, has_ended: false };
+        let mut incoming = Incoming { child, output, listening, last_words: Vec::new(), has_ended: false };
         let mut line = String::new();
         let told = incoming.output.as_mut().map_or(Ok(0), |output| output.take(ABOUT_BYTES_MOST).read_line(&mut line));
         match told.and_then(|_| Ok(serde_json::from_str(&line)?)) {
@@ -186,24 +185,26 @@ pub fn this_program_as(user: u32, group: u32) -> io::Result<Command> {
     Ok(again)
 }
 
-/// Passes on what the process says, and keeps what it says last: why it gave up.
-fn listen(errors: impl BufRead, last_words: &Mutex<Vec<String>>, voice: &Sender<String>) {
+/// Passes on what the process says, and gives what it says last: why it gave up.
+fn listen(errors: impl BufRead, voice: &Sender<String>) -> Vec<String> {
+    let mut last_words = Vec::new();
     for line in errors.lines().map_while(Result::ok) {
-        let mut last = last_words.lock().unwrap_or_else(PoisonError::into_inner);
-        if !last.is_empty() || line.starts_with("pyrotyp: ") {
-            last.push(line);
+        if !last_words.is_empty() || line.starts_with("pyrotyp: ") {
+            last_words.push(line);
         } else {
             // Nobody hears it when the job is over.
             let _ = voice.send(line);
         }
     }
+    last_words
 }
 
 /// What comes from the process.
 struct Incoming {
     child: Child,
     output: Option<BufReader<ChildStdout>>,
-    last_words: Arc<Mutex<Vec<String>>>,
+    listening: Option<JoinHandle<Vec<String>>>,
+    last_words: Vec<String>,
     has_ended: bool,
 }
 
@@ -212,7 +213,10 @@ impl Incoming {
     fn exit(&mut self) -> Option<i32> {
         self.has_ended = true;
         self.output = None;
-        self.child.wait().ok().and_then(|status| status.code())
+        let status = self.child.wait().ok().and_then(|status| status.code());
+        // It has said all it had to say by now.
+        self.last_words = self.listening.take().and_then(|listening| listening.join().ok()).unwrap_or_default();
+        status
     }
 
     /// Why the process gave up, in its own words.
@@ -231,7 +235,7 @@ impl Incoming {
     }
 
     fn words(&self) -> (String, String) {
-        let last = self.last_words.lock().unwrap_or_else(PoisonError::into_inner);
+        let last = &self.last_words;
         let next = last.iter().find_map(|line| line.trim_start().strip_prefix("next: ")).unwrap_or_default();
         let text = last.iter().filter(|line| !line.trim_start().starts_with("next: "));
         let text = text.map(|line| line.strip_prefix("pyrotyp: ").unwrap_or(line)).collect::<Vec<_>>().join("\n");

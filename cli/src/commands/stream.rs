@@ -58,10 +58,11 @@ pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exi
     let beginning = image::begin(&start, total)
         .map_err(|error| Failure::new(Exit::Unexpected, plain(&error), "report this: it should not happen"))?;
     let input = Cursor::new(start).chain(io::stdin());
-    let (supply, checked) = streamed(&beginning, Box::new(input), &against.sum);
+    let path = Path::new("standard input");
+    let (supply, checked) = streamed(path, &beginning, Box::new(input), &against.sum)?;
     let algorithms: Vec<_> = against.sum.iter().map(|sum| sum.algorithm.to_string()).collect();
     let passing = Passing {
-        path: Path::new("standard input"),
+        path,
         beginning: &beginning,
         bytes: None,
         expects: &format!("compared on the way with {} from --sum", algorithms.join(", ")),
@@ -108,23 +109,23 @@ pub fn write(
 
 /// The image in a stream, unpacked if it is packed; what was published is compared with the stream as it comes.
 pub fn streamed<'a>(
+    path: &Path,
     beginning: &Beginning,
     stream: Box<dyn Read + Send + 'a>,
     sums: &[Sum],
-) -> (StreamedImage<'a>, Checked) {
+) -> Result<(StreamedImage<'a>, Checked), Failure> {
     let Some(format) = beginning.packed else {
         let checked = Checked { sums: sums.to_vec(), ..Checked::default() };
-        return (StreamedImage::new(stream, Box::new(|| Ok(()))), checked);
+        return Ok((StreamedImage::new(stream, Box::new(|| Ok(()))), checked));
     };
     let hashers = Hashers::new(sums.iter().map(|sum| sum.algorithm));
-    let packed = Packed(Arc::new(Mutex::new(Counted { stream, hashers: Some(hashers), failed: None })));
-    let unpacked = packed::unpacking(format, packed.clone());
+    let packed = Packed(Arc::new(Mutex::new(Counted { stream, hashers: Some(hashers) })));
+    let unpacked = packed::unpacking(format, packed.clone()).map_err(|error| {
+        let text = format!("{}: it can't be unpacked: {}", path.display(), plain(&error));
+        Failure::new(Exit::Image, text, "get it again, and compare its checksum")
+    })?;
     let sums = sums.to_vec();
-    let unpacked: Box<dyn Read + Send + 'a> = match unpacked {
-        Ok(unpacked) => unpacked,
-        Err(error) => Box::new(Refusing(Some(error))),
-    };
-    (StreamedImage::new(unpacked, Box::new(move || packed.prove(&sums))), Checked::default())
+    Ok((StreamedImage::new(unpacked, Box::new(move || packed.prove(&sums))), Checked::default()))
 }
 
 /// A packed stream, hashed as it comes.
@@ -134,12 +135,11 @@ struct Packed<'a>(Arc<Mutex<Counted<'a>>>);
 struct Counted<'a> {
     stream: Box<dyn Read + Send + 'a>,
     hashers: Option<Hashers>,
-    failed: Option<String>,
 }
 
 impl Read for Counted<'_> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let count = self.stream.read(into).inspect_err(|error| self.failed = Some(plain(error)))?;
+        let count = self.stream.read(into)?;
         if let Some(hashers) = &mut self.hashers {
             hashers.update(into.get(..count).unwrap_or_default());
         }
@@ -169,14 +169,5 @@ impl Packed<'_> {
                 ))
             }
         }
-    }
-}
-
-/// A stream that can't be read at all.
-struct Refusing(Option<io::Error>);
-
-impl Read for Refusing {
-    fn read(&mut self, _: &mut [u8]) -> io::Result<usize> {
-        Err(self.0.take().unwrap_or_else(|| io::ErrorKind::InvalidData.into()))
     }
 }

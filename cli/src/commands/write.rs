@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{Algorithm, Proof, Purpose, Report};
 use pyrotyp_core::drive::Platform;
+use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::{Checked, KeptImage};
 
 use super::check::{self, Depth, Known};
@@ -33,8 +34,8 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     let image =
         Image { path, inspection: &opened.inspection, bytes: Some(opened.bytes()), report: None, expects: None };
     let mut chosen = job::choose(&asked.to, &image, &asked.job, platform, common, cancel)?;
-    let prepared = prepare(asked, &opened, &image, &mut chosen, confirming, platform, common, cancel);
-    let (content, checked) = match prepared {
+    let before = Before { asked, opened: &opened, image, platform, common, cancel };
+    let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
         Ok(prepared) => prepared,
         Err(failure) => {
             if common.json {
@@ -44,42 +45,50 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
         }
     };
     let supply = KeptImage(content.bytes());
-    let cleared = job::clear(&chosen, &image, &asked.job)?;
     let ready = Ready { image, supply: &supply, checked, chosen: &chosen, cleared, started: &started, news: None };
     job::run(ready, &asked.job, platform, common, cancel)
 }
 
-/// Guard, permission, checksums, unpacking, and the question: nothing is changed.
-#[allow(clippy::too_many_arguments)]
-fn prepare(
-    asked: &Write,
-    opened: &OpenedImage,
-    image: &Image<'_>,
-    chosen: &mut [Chosen],
-    confirming: Confirming,
-    platform: &dyn Platform,
-    common: &Common,
-    cancel: &Cancel,
-) -> Result<(Content, Checked), Failure> {
-    job::clear(chosen, image, &asked.job)?;
-    job::may_claim(chosen, platform)?;
-    let report = check_image(image.path, asked, opened, common, cancel)?;
-    let room = chosen.iter().map(|chosen| chosen.choice.drive.bytes).min().unwrap_or(0);
-    let content = opened.content(image.path, room, common, cancel)?;
-    // Only now is it known how much comes out of a packed image.
-    let needs = opened.inspection.needs_bytes.max(content.bytes().size());
-    chosen.iter_mut().for_each(|chosen| chosen.circumstances.needs_bytes = Some(needs));
-    let image = Image { report: report.as_ref(), ..*image };
-    job::confirm(chosen, &image, &asked.job, confirming, cancel)?;
-    job::look_again(chosen, platform)?;
-    job::clear(chosen, &image, &asked.job)?;
-    let checked = match &content {
-        Content::Plain(_) => report.map(of_report).unwrap_or_default(),
-        Content::Unpacked(unpacked) => {
-            Checked { sha256: Some(unpacked.sha256.clone()), blocks: Some(unpacked.blocks.clone()), sums: Vec::new() }
-        }
-    };
-    Ok((content, checked))
+/// What is known before anything is changed.
+struct Before<'a> {
+    asked: &'a Write,
+    opened: &'a OpenedImage,
+    image: Image<'a>,
+    platform: &'a dyn Platform,
+    common: &'a Common,
+    cancel: &'a Cancel,
+}
+
+impl Before<'_> {
+    /// Guard, permission, checksums, unpacking, and the question.
+    fn prepare(
+        &self,
+        chosen: &mut [Chosen],
+        confirming: Confirming,
+    ) -> Result<(Content, Checked, Vec<Cleared>), Failure> {
+        let Self { asked, opened, image, platform, common, cancel } = self;
+        job::clear(chosen, image, &asked.job)?;
+        job::may_claim(chosen, *platform)?;
+        let report = check_image(image.path, asked, opened, common, cancel)?;
+        let room = chosen.iter().map(|chosen| chosen.choice.drive.bytes).min().unwrap_or(0);
+        let content = opened.content(image.path, room, common, cancel)?;
+        // Only now is it known how much comes out of a packed image.
+        let needs = opened.inspection.needs_bytes.max(content.bytes().size());
+        chosen.iter_mut().for_each(|chosen| chosen.circumstances.needs_bytes = Some(needs));
+        let image = Image { report: report.as_ref(), ..*image };
+        job::confirm(chosen, &image, &asked.job, confirming, cancel)?;
+        job::look_again(chosen, *platform)?;
+        let cleared = job::clear(chosen, &image, &asked.job)?;
+        let checked = match &content {
+            Content::Plain(_) => report.map(of_report).unwrap_or_default(),
+            Content::Unpacked(unpacked) => Checked {
+                sha256: Some(unpacked.sha256.clone()),
+                blocks: Some(unpacked.blocks.clone()),
+                sums: Vec::new(),
+            },
+        };
+        Ok((content, checked, cleared))
+    }
 }
 
 fn of_report(report: Report) -> Checked {

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeSet;
 use std::ops::Range;
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::journal::Journal;
 use super::layout::{Frame, start_of};
 use super::request::RequestSize;
 use super::window::{Block, Next, Window};
-use super::{Event, ImageFault, JobFault, Stage, Watcher, Writing, seal};
+use super::{Event, ImageFault, JobFault, Stage, Watcher, Writing, lock, seal};
 use crate::Cancel;
 use crate::drive::{AlignedBuf, DriveFault, DriveWrite};
 
@@ -103,10 +103,6 @@ struct State {
     working: usize,
     left_at: Option<usize>,
     is_flushing: bool,
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// How the threads of a drive came to an end.

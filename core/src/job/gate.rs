@@ -3,6 +3,7 @@
 use std::sync::{Condvar, Mutex, PoisonError};
 
 use super::feed::FromDrive;
+use super::lock;
 
 /// What a drive that is ready needs of the image.
 pub struct Arrival {
@@ -34,7 +35,7 @@ impl Gate {
 
     /// A drive is ready, or, with `None`, never will be.
     pub fn arrive(&self, arrival: Option<Arrival>) {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = lock(&self.state);
         state.missing = state.missing.saturating_sub(1);
         state.ready.extend(arrival);
         self.changed.notify_all();
@@ -42,7 +43,7 @@ impl Gate {
 
     /// Waits for all of them, and gives what all together need; `None` if none is ready.
     pub fn wait(&self) -> Option<Arrival> {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = lock(&self.state);
         while state.missing > 0 {
             state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
         }

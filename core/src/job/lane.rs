@@ -59,12 +59,6 @@ pub struct Lane<'a> {
     read_again: u64,
 }
 
-/// What an earlier job has left on the drive, proven.
-#[derive(Default)]
-struct Kept {
-    blocks: BlockDigests,
-}
-
 impl<'a> Lane<'a> {
     pub fn new(shared: &'a Shared<'a>, pulse: &'a Pulse, number: usize) -> Self {
         Self {
@@ -182,10 +176,10 @@ impl<'a> Lane<'a> {
             frame.fits(bytes)?;
         }
         let kept = match start {
-            Start::Over => Kept::default(),
+            Start::Over => BlockDigests::new(),
             Start::GoOn => self.kept(drive, &frame, notes)?,
         };
-        self.kept_bytes = start_of(kept.blocks.len());
+        self.kept_bytes = start_of(kept.len());
         let before = self.before(drive, &frame, &kept);
         if order.writing == Writing::Everything {
             self.blank(drive, &frame)?;
@@ -199,7 +193,7 @@ impl<'a> Lane<'a> {
         self.image_bytes = Some(end.bytes);
         self.sha256.clone_from(&end.sha256);
         self.written = body.written;
-        let ended = self.prove_and_seal(drive, &frame, &body, &end, before.as_ref());
+        let ended = self.prove_and_seal(drive, &frame, &body, &end, &before);
         let is_over = matches!(&ended, Ok(()) | Err(JobFault::Differs | JobFault::SealDiffers { .. }));
         if let Some(journal) = journal.filter(|_| is_over) {
             journal.remove();
@@ -208,10 +202,15 @@ impl<'a> Lane<'a> {
     }
 
     /// What an earlier job has left here, as far as the drive still holds it.
-    fn kept(&self, drive: &dyn DriveWrite, frame: &Frame, notes: Option<(&Path, &Heading)>) -> Result<Kept, JobFault> {
+    fn kept(
+        &self,
+        drive: &dyn DriveWrite,
+        frame: &Frame,
+        notes: Option<(&Path, &Heading)>,
+    ) -> Result<BlockDigests, JobFault> {
         let nothing = |why: String| {
             self.tell(&Event::StartsOver { why });
-            Ok(Kept::default())
+            Ok(BlockDigests::new())
         };
         let Some((path, heading)) = notes else {
             return nothing("no notes of jobs are kept on this bench".to_owned());
@@ -261,14 +260,14 @@ impl<'a> Lane<'a> {
             return nothing("the drive does not hold what was written to it".to_owned());
         }
         self.tell(&Event::GoingOn { from: start_of(blocks.len()) });
-        Ok(Kept { blocks })
+        Ok(blocks)
     }
 
     /// Samples of what is there, where all of it is about to be replaced.
-    fn before(&self, drive: &dyn DriveIo, frame: &Frame, kept: &Kept) -> Option<Before> {
-        let is_fresh = kept.blocks.is_empty() && self.shared.order.writing == Writing::Everything;
+    fn before(&self, drive: &dyn DriveIo, frame: &Frame, kept: &[blake3::Hash]) -> Before {
+        let is_fresh = kept.is_empty() && self.shared.order.writing == Writing::Everything;
         let bytes = self.shared.order.supply.bytes().unwrap_or(u64::MAX);
-        Some(if is_fresh { Before::look(drive, &frame.body(bytes)) } else { Before::default() })
+        if is_fresh { Before::look(drive, &frame.body(bytes)) } else { Before::default() }
     }
 
     fn blank(&mut self, drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
@@ -292,9 +291,9 @@ impl<'a> Lane<'a> {
         })
     }
 
-    fn begin_notes(&self, notes: Option<(&Path, &Heading)>, kept: &Kept) -> Option<Journal> {
+    fn begin_notes(&self, notes: Option<(&Path, &Heading)>, kept: &[blake3::Hash]) -> Option<Journal> {
         let (path, heading) = notes?;
-        match Journal::begin(path, heading, &kept.blocks) {
+        match Journal::begin(path, heading, kept) {
             Ok(journal) => Some(journal),
             Err(error) => {
                 self.tell(&Event::Unnoted { why: crate::plain(&error) });
@@ -304,11 +303,11 @@ impl<'a> Lane<'a> {
     }
 
     /// Says which blocks this drive needs. Where leaving out the others saves a line, this drive gives them, to be hashed.
-    fn arrive_with(&mut self, frame: &Frame, kept: &Kept) -> Option<std::sync::mpsc::SyncSender<Vec<u8>>> {
-        let is_given = self.shared.order.supply.access() == Access::Costly && kept.blocks.len() > 1;
+    fn arrive_with(&mut self, frame: &Frame, kept: &[blake3::Hash]) -> Option<std::sync::mpsc::SyncSender<Vec<u8>>> {
+        let is_given = self.shared.order.supply.access() == Access::Costly && kept.len() > 1;
         let (passed, from_drive) = sync_channel(PASSED_AT_ONCE);
         self.arrive(Some(Arrival {
-            from: kept.blocks.len(),
+            from: kept.len(),
             withheld_from: frame.whole_blocks_before(u64::MAX),
             from_drive: is_given.then_some(from_drive),
         }));
@@ -320,10 +319,10 @@ impl<'a> Lane<'a> {
         &self,
         drive: &dyn DriveIo,
         frame: &Frame,
-        kept: &Kept,
+        kept: &[blake3::Hash],
         passed: &std::sync::mpsc::SyncSender<Vec<u8>>,
     ) -> Result<(), JobFault> {
-        for (block, digest) in kept.blocks.iter().enumerate().skip(1) {
+        for (block, digest) in kept.iter().enumerate().skip(1) {
             let range = frame.body_of(&(start_of(block)..start_of(block + 1)));
             let mut buffer = crate::drive::AlignedBuf::new((range.end - range.start) as usize);
             drive.read_at(range.start, &mut buffer).map_err(|source| JobFault::Read { at: range.start, source })?;
@@ -342,7 +341,7 @@ impl<'a> Lane<'a> {
         &mut self,
         drive: &dyn DriveWrite,
         frame: &Frame,
-        kept: &Kept,
+        kept: &[blake3::Hash],
         journal: &mut Option<Journal>,
     ) -> Result<(BodyDone, ImageEnd), JobFault> {
         let shared = self.shared;
@@ -351,7 +350,7 @@ impl<'a> Lane<'a> {
         self.stage(Stage::Body, bytes, |lane| {
             let watched = (shared.cancel, shared.watcher, lane.number);
             let flush_after = order.pacing.flush_after;
-            let body = Body::new(drive, frame, order.writing, watched, flush_after, &kept.blocks);
+            let body = Body::new(drive, frame, order.writing, watched, flush_after, kept);
             let ended = body.run(&shared.window, lane.number, journal).and_then(|end| match end {
                 BodyEnd::Whole => Ok(()),
                 BodyEnd::LeftBehind(at) => lane.go_on_alone(&body, at, journal),
@@ -405,7 +404,7 @@ impl<'a> Lane<'a> {
         frame: &Frame,
         body: &BodyDone,
         end: &ImageEnd,
-        before: Option<&Before>,
+        before: &Before,
     ) -> Result<(), JobFault> {
         let order = self.shared.order;
         if order.writing == Writing::OnlyChanged && self.head == Head::Untouched {
@@ -432,7 +431,7 @@ impl<'a> Lane<'a> {
         drive: &dyn DriveWrite,
         frame: &Frame,
         body: &BodyDone,
-        before: Option<&Before>,
+        before: &Before,
     ) -> Result<(), JobFault> {
         let bytes = body.pieces.iter().map(|piece: &Piece| piece.bytes).sum();
         self.stage(Stage::ReadBack, Some(bytes), |lane| {
@@ -450,7 +449,7 @@ impl<'a> Lane<'a> {
                 image: order.supply.kept().zip(order.inspection),
                 blocks: &body.blocks,
                 range: first..body.pieces.last().map_or(first, |piece| piece.at + piece.bytes),
-                before,
+                before: Some(before),
                 cancel: lane.shared.cancel,
             };
             let mut found = case.differences(&suspects)?;

@@ -26,6 +26,7 @@ mod window;
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use serde::Serialize;
@@ -46,6 +47,11 @@ use pulse::Pulse;
 pub use supply::{Access, Checked, KeptImage, Prove, StreamedImage, Supply};
 pub use watch::{Event, Stage, Watcher};
 use window::{Verdict, Window};
+
+/// What several threads share; one that panicked while it held it is told elsewhere.
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 /// How a job, or its part on one drive, ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -1,8 +1,9 @@
 //! How much is written at once: found out on the drive itself, in the first seconds.
 
-use std::sync::{Mutex, PoisonError};
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
+use super::lock;
 use crate::digest::BLOCK_BYTES;
 
 /// Sizes that are tried on a fast drive, in bytes, the largest first: it costs the least where it makes no difference.
@@ -40,7 +41,7 @@ impl RequestSize {
 
     /// How much to write at once now, in bytes.
     pub fn now(&self, when: Instant) -> usize {
-        let mut trial = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut trial = lock(&self.0);
         trial.asked.get_or_insert(when);
         let tried = trial.sizes.get(trial.rates.len()).copied();
         trial.chosen.or(tried).unwrap_or(SLOW_SIZES[0])
@@ -48,13 +49,13 @@ impl RequestSize {
 
     /// Whether the drive is a fast one; `None` until it has taken its first block.
     pub fn is_fast(&self) -> Option<bool> {
-        let trial = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let trial = lock(&self.0);
         (!trial.sizes.is_empty()).then(|| trial.sizes.len() == FAST_SIZES.len())
     }
 
     /// A block with so many bytes was written by `when`.
     pub fn wrote(&self, bytes: u64, when: Instant) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).wrote(bytes, when);
+        lock(&self.0).wrote(bytes, when);
     }
 }
 

@@ -1,8 +1,9 @@
 //! Where the image's bytes come from: a file that stays, or a stream that passes by once.
 
 use std::io::{self, Read};
-use std::sync::{Mutex, PoisonError};
+use std::sync::Mutex;
 
+use super::lock;
 use crate::digest::{BlockDigests, Sum};
 use crate::image::{Cursor, ReadAt};
 
@@ -92,7 +93,7 @@ impl Supply for StreamedImage<'_> {
     }
 
     fn open(&self, at: u64) -> io::Result<Box<dyn Read + Send + '_>> {
-        let stream = self.stream.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let stream = lock(&self.stream).take();
         match stream.filter(|_| at == 0) {
             Some(stream) => Ok(stream),
             None => Err(io::Error::other("what came from a pipe can't be read again")),

@@ -2,11 +2,11 @@
 
 use std::collections::VecDeque;
 use std::ops::Range;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::ImageFault;
 use super::layout::start_of;
+use super::{ImageFault, lock};
 use crate::digest::BLOCK_BYTES;
 use crate::drive::AlignedBuf;
 
@@ -18,10 +18,6 @@ const BUFFERS_EACH: usize = 2;
 const PATIENCE: Duration = Duration::from_secs(2);
 /// How often a waiting reader looks around.
 const LOOK: Duration = Duration::from_millis(50);
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
 
 /// Buffers that come back when nobody needs their block any more.
 struct Pool {
