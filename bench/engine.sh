@@ -100,6 +100,8 @@ if wanted throttled; then
     four=$(( ($(date +%s%N) - begin) / 1000000 ))
     for d in "${devices[@]}"; do equal "$image" "$d"; done
     figure "four such drives at once against one" "$(ratio "$four" "$one")" 1.10 "at most"
+    limited() { (echo "$BASHPID" > "$group/cgroup.procs"; image_mib=256; fio_rate "${devices[0]}" "$@"); }
+    figure "io_uring against four threads (both by fio), writing" "$(ratio "$(limited write io_uring 4 1)" "$(limited write psync 1 4)")" 1.05 "worth it above"
     give_back
 fi
 

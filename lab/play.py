@@ -339,7 +339,8 @@ def unplugged_at_ten_points_a_job_goes_on(bench: Bench) -> None:
         name = ("plain", "cached")[n % 2]
         expect(f"{name}-{n} first: 6" in said, f"{name} was pulled out in mid-write at point {n}", said)
         expect(f"{name}-{n} then: 0" in said, f"{name} pulled out at point {n} ends verified", said)
-    expect(said.count("going on: ") >= 3, "jobs were gone on with", said)
+    # By then the drive has confirmed two blocks at least, whatever the two others under way.
+    expect(said.count("going on: ") >= 2, "jobs were gone on with", said)
 
 
 def cut_off_at_ten_points_a_job_goes_on(bench: Bench) -> None:

@@ -31,6 +31,8 @@ pub fn card(
     let mut rows: Vec<(&str, String)> = vec![("image", path.display().to_string())];
     rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
     rows.extend([("", inspected::boots_line(inspection)), ("checksum", checksum.to_owned())]);
+    // What is to be said of several drives is said once.
+    let mut said: Vec<&Finding> = Vec::new();
     for (drive, findings) in drives {
         rows.extend([
             ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
@@ -41,7 +43,10 @@ pub fn card(
             format!("everything on it; it {}", finding.text)
         });
         rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
-        rows.extend(findings.iter().filter(|finding| finding.id != "has-data").map(note));
+        let new = findings.iter().filter(|finding| finding.id != "has-data" && !said.contains(finding));
+        let new: Vec<&Finding> = new.collect();
+        rows.extend(new.iter().map(|finding| note(finding)));
+        said.extend(new);
     }
     let bytes = inspection.needs_bytes.max(inspection.bytes);
     let times = drives.iter().filter_map(|(drive, _)| expected_time(drive, bytes, read_back));

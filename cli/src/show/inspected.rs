@@ -233,6 +233,11 @@ fn kind_words(inspection: &Inspection) -> &'static str {
 fn size_words(inspection: &Inspection) -> String {
     let size = human_bytes(inspection.bytes);
     match &inspection.container {
+        // Of what comes through a pipe, only what it declares itself is known.
+        None if inspection.bytes == 0 && inspection.kind != Kind::Empty => inspection
+            .declared_bytes
+            .map_or("of unknown length".to_owned(), |bytes| format!("{} by its own tables", human_bytes(bytes))),
+        Some(Container { format, .. }) if inspection.bytes == 0 => format!("packed as {format}"),
         None => size,
         Some(Container { format, unpacked_bytes: Some(bytes) }) => {
             format!("{} packed as {format} in {size}", human_bytes(*bytes))

@@ -8,7 +8,7 @@ use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
 use pyrotyp_core::human_bytes;
 use pyrotyp_core::job::{Estimate, Event, Stage, Watcher};
 
-use super::progress::{PLAIN_EVERY, Pace, style};
+use super::progress::{PLAIN_EVERY, Pace, amount, style};
 use super::text::duration;
 use crate::asked::Common;
 use crate::say;
@@ -30,6 +30,8 @@ struct Line {
     stage: &'static str,
     total: u64,
     pace: Pace,
+    /// Whether the next that is heard of moving counts what was there before.
+    goes_on: bool,
     estimate: Estimate,
     said: Instant,
 }
@@ -58,6 +60,7 @@ impl JobProgress {
                 stage: "",
                 total: 0,
                 pace: Pace::new(),
+                goes_on: false,
                 estimate: Estimate::new(reads_back),
                 said: Instant::now(),
             })
@@ -85,20 +88,16 @@ impl JobProgress {
 
     fn moved(&self, line: &mut Line, done: u64) {
         let now = Instant::now();
+        if std::mem::take(&mut line.goes_on) {
+            // What an earlier job has brought there says nothing about how fast this one is.
+            line.pace = Pace::from(done);
+        }
         line.pace.mark(now, done);
         if line.bar.is_none() && now - line.said < PLAIN_EVERY {
             return;
         }
-        let mut message = human_bytes(done);
-        if line.total > 0 {
-            message.push_str(&format!(" of {}", human_bytes(line.total)));
-        }
-        if let Some(rate) = line.pace.rate() {
-            message.push_str(&format!("  {}/s", human_bytes(rate as u64)));
-        }
-        if let Some(left) = line.estimate.left(self.began.elapsed()) {
-            message.push_str(&format!("  about {} left", duration(left.as_secs_f64().max(1.0))));
-        }
+        let left = line.estimate.left(self.began.elapsed()).map(|left| left.as_secs_f64());
+        let message = amount(done, line.total, line.pace.rate(), left);
         match &line.bar {
             Some(bar) => {
                 bar.set_position(done);
@@ -157,6 +156,7 @@ impl Watcher for JobProgress {
             Event::Moved { done, .. } => self.moved(&mut line, *done),
             Event::Ended { stage } => self.ended(&line, *stage),
             other => {
+                line.goes_on |= matches!(other, Event::GoingOn { .. });
                 if let Some(text) = remark_on(other) {
                     self.remark(&format!("{}{text}", line.tag));
                 }

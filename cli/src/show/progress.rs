@@ -38,8 +38,13 @@ pub struct Pace {
 impl Pace {
     /// Of something that begins now.
     pub fn new() -> Self {
+        Self::from(0)
+    }
+
+    /// Of something that goes on now, with so much done before.
+    pub fn from(done: u64) -> Self {
         let began = Instant::now();
-        Self { began, marks: VecDeque::from([(began, 0)]) }
+        Self { began, marks: VecDeque::from([(began, done)]) }
     }
 
     /// How long it has been going on.
@@ -66,6 +71,14 @@ impl Pace {
         let seconds = (*last_at - *first_at).as_secs_f64();
         (seconds > 0.05 && last > first).then(|| (last - first) as f64 / seconds)
     }
+}
+
+/// How far something is: bytes of a total (0 where nobody knows it), bytes a second, and seconds left, where these are known.
+pub fn amount(done: u64, total: u64, rate: Option<f64>, left: Option<f64>) -> String {
+    let total = if total > 0 { format!(" of {}", human_bytes(total)) } else { String::new() };
+    let rate = rate.map_or(String::new(), |rate| format!("  {}/s", human_bytes(rate as u64)));
+    let left = left.map_or(String::new(), |left| format!("  about {} left", duration(left.max(1.0))));
+    format!("{}{total}{rate}{left}", human_bytes(done))
 }
 
 /// How a line that moves looks.
@@ -142,17 +155,10 @@ impl Progress {
         if self.bar.is_none() && !due {
             return;
         }
-        let mut message = human_bytes(done);
-        if self.total > 0 {
-            message.push_str(&format!(" of {}", human_bytes(self.total)));
-        }
-        if let Some(rate) = self.pace.rate() {
-            message.push_str(&format!("  {}/s", human_bytes(rate as u64)));
-            if now - self.pace.began >= MEANINGFUL_AFTER && self.total > 0 {
-                let left = self.total.saturating_sub(done) as f64 / rate;
-                message.push_str(&format!("  about {} left", duration(left.max(1.0))));
-            }
-        }
+        let rate = self.pace.rate();
+        let is_known = self.total > 0 && now - self.pace.began >= MEANINGFUL_AFTER;
+        let left = rate.filter(|_| is_known).map(|rate| self.total.saturating_sub(done) as f64 / rate);
+        let message = amount(done, self.total, rate, left);
         match &self.bar {
             Some(bar) => {
                 bar.set_position(done);

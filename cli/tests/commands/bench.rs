@@ -108,9 +108,15 @@ impl Bench {
 
     /// At a terminal on which `typed` is typed, on the tray. Both outputs come as one there.
     pub fn at_terminal(&self, words: &str, typed: &str) -> String {
+        self.at_terminal_fed("", words, typed)
+    }
+
+    /// The same, with what `feed` gives on standard input, such as `cat FILE |`.
+    pub fn at_terminal_fed(&self, feed: &str, words: &str, typed: &str) -> String {
         let program = assert_cmd::cargo::cargo_bin!("pyrotyp").display().to_string();
+        let command = format!("{feed} exec {program} {words} --tray tray");
         let mut child = Command::new("script")
-            .args(["--quiet", "--return", "--command", &format!("exec {program} {words} --tray tray"), "/dev/null"])
+            .args(["--quiet", "--return", "--command", &command, "/dev/null"])
             .current_dir(self.folder.path())
             .env_clear()
             .envs([("HOME", self.folder.path().to_str().unwrap()), ("PATH", "/usr/bin:/bin"), ("TERM", "dumb")])

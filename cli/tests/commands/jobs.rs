@@ -84,3 +84,14 @@ fn an_image_from_a_pipe_is_sealed_only_when_its_checksum_is_right() {
     assert!(bench.drive("a").starts_with(&DESKTOP));
     steady().bind(|| insta::assert_snapshot!("from_a_pipe", told.join("\n")));
 }
+
+#[test]
+fn at_a_terminal_the_tag_is_asked_for_although_the_image_comes_through_a_pipe() {
+    let bench = Bench::new().stick("a", "").file("desktop.iso", &DESKTOP);
+    let write = format!("write - --to {} --color never --quiet --sum {}", tag_of(&bench, "a"), sum(&DESKTOP));
+    let told = bench.at_terminal_fed("cat desktop.iso |", &write, "desktop\n");
+    assert!(told.starts_with("exit 5") && !bench.was_touched("a"), "{told}");
+    let told = bench.at_terminal_fed("cat desktop.iso |", &write, &format!("{}\n", tag_of(&bench, "a")));
+    steady().bind(|| insta::assert_snapshot!("asked_beside_a_pipe", told));
+    assert!(bench.drive("a").starts_with(&DESKTOP));
+}

@@ -236,8 +236,9 @@ fn at_a_terminal_only_the_typed_tag_confirms() {
     steady().bind(|| {
         insta::assert_snapshot!("card", bench.at_terminal(&write, &format!("{other}\n")));
     });
-    for typed in ["\n", "y\n", "yes\n"] {
-        let told = bench.at_terminal(&write, typed);
+    // The right tag among other words is no answer either.
+    for typed in ["\n".to_owned(), "y\n".into(), "yes\n".into(), format!("not {tag}\n"), format!("{tag} {other}\n")] {
+        let told = bench.at_terminal(&write, &typed);
         assert!(told.starts_with("exit 5") && told.contains("nothing was changed"), "{typed:?}: {told}");
     }
     // Ctrl-C is a character to a terminal.

@@ -255,8 +255,7 @@ pub fn unpackable(fault: &PackedFault) -> Inspection {
 /// Whether anything on a stick would start.
 fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>) {
     if facts.seen_bytes.is_some_and(|seen| has_esp_behind(facts, seen)) {
-        let text =
-            "what UEFI starts lies behind the part that was looked into; which PCs that are shows once it is unpacked";
+        let text = "what UEFI starts lies behind the part that was looked into; which PCs that are shows once all of it is there";
         findings.push(Finding::note("unseen", text));
         return;
     }
