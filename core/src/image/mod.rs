@@ -352,3 +352,57 @@ fn fat_file(image: &dyn ReadAt, start: u64, bytes: u64, at: u64) -> io::Result<O
         None => Ok(None),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+    use proptest::prelude::*;
+
+    fn gz(bytes: &[u8]) -> Vec<u8> {
+        let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        packed.write_all(bytes).unwrap();
+        packed.finish().unwrap()
+    }
+
+    #[test]
+    fn the_start_of_an_image_tells_what_it_is_packed_or_not() {
+        let image = pyrotyp_sample::cafe::desktop().build();
+        let (whole, packed) = (inspect(&image).unwrap(), gz(&image));
+        for (bytes, format) in [(&image, None), (&packed, Some(packed::Format::Gz))] {
+            let start = &bytes[..bytes.len().min(2 << 20)];
+            let begun = begin(start, None).unwrap();
+            assert_eq!(begun.packed, format);
+            assert_eq!(
+                (begun.inspection.naming.name, begun.inspection.label),
+                (whole.naming.name.clone(), whole.label.clone())
+            );
+            assert_eq!(begun.inspection.declared_bytes, whole.declared_bytes);
+            assert!(begun.inspection.findings.iter().all(|finding| finding.level != crate::Level::Stop));
+        }
+        // With its length, a cut is told before a byte of a drive changes.
+        let cut = begin(&image[..2 << 20], Some(9 << 20)).unwrap().inspection;
+        assert_eq!(cut.whole, Whole::No);
+        let id = |start: &[u8]| begin(start, None).unwrap().inspection.findings.first().map(|finding| finding.id);
+        assert_eq!(id(b"<html>404</html>"), Some("not-an-image"));
+        assert_eq!(id(b"PK\x03\x04 and so on"), Some("damaged"));
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 64, failure_persistence: None, ..ProptestConfig::default() })]
+        #[test]
+        fn no_start_makes_it_panic(
+            is_packed: bool,
+            hits in prop::collection::vec((0usize..200_000, any::<u8>()), 0..40),
+            length in 0usize..300_000,
+            total in prop::option::of(0u64..1 << 40),
+        ) {
+            let image = pyrotyp_sample::cafe::rescue().build();
+            let mut start = if is_packed { gz(&image[..400_000]) } else { image };
+            hits.into_iter().for_each(|(at, byte)| if let Some(place) = start.get_mut(at) { *place = byte; });
+            start.truncate(length);
+            begin(&start, total).unwrap();
+        }
+    }
+}

@@ -59,14 +59,16 @@ pub fn compare(
 ) -> Result<Comparison, JobFault> {
     let sector = u64::from(drive.sector_bytes().max(1));
     let bytes = image.size().min(drive.bytes() / sector * sector);
-    let pulses = [Pulse::new()];
+    let pulse = Pulse::new();
     let is_over = std::sync::atomic::AtomicBool::new(false);
     watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(bytes) });
     let found = std::thread::scope(|scope| {
-        let watched = Watched { drive, pulse: pulses.first().unwrap_or(&pulses[0]) };
-        scope.spawn(|| watch(&pulses, Pacing::default().stall_after, &is_over, watcher));
+        let watched = Watched { drive, pulse: &pulse };
+        let watching =
+            scope.spawn(|| watch(std::slice::from_ref(&pulse), Pacing::default().stall_after, &is_over, watcher));
         let found = read_both(image, &watched, 0..bytes, cancel, watcher);
         is_over.store(true, std::sync::atomic::Ordering::Relaxed);
+        watching.thread().unpark();
         found
     });
     let (state, read_again) = found?;

@@ -239,7 +239,7 @@ pub fn run(
     let is_over = AtomicBool::new(false);
     std::thread::scope(|scope| {
         let shared = &shared;
-        scope.spawn(|| pulse::watch(&pulses, order.pacing.stall_after, &is_over, watcher));
+        let watch = scope.spawn(|| pulse::watch(&pulses, order.pacing.stall_after, &is_over, watcher));
         let lanes = targets.into_iter().zip(&pulses).enumerate().map(|(number, (target, pulse))| {
             scope.spawn(move || Lane::new(shared, pulse, number).run(platform, target))
         });
@@ -255,6 +255,7 @@ pub fn run(
             lanes.into_iter().map(|lane| lane.join().unwrap_or_else(|_| Outcome::of_fault(ImageFault::Reader)));
         let outcomes = outcomes.collect();
         is_over.store(true, Ordering::Relaxed);
+        watch.thread().unpark();
         outcomes
     })
 }

@@ -50,7 +50,8 @@ impl Pulse {
 pub fn watch(pulses: &[Pulse], after: Duration, is_over: &AtomicBool, watcher: &dyn Watcher) {
     let mut told = vec![0u64; pulses.len()];
     while !is_over.load(Ordering::Relaxed) {
-        std::thread::sleep(LOOK.min(after / 2));
+        // Whoever says that it is over wakes this thread, so that nobody waits for it.
+        std::thread::park_timeout(LOOK.min(after / 2));
         for (drive, (pulse, told)) in pulses.iter().zip(&mut told).enumerate() {
             let silence = pulse.silence();
             let times = u64::try_from(silence.as_millis() / after.as_millis().max(1)).unwrap_or(u64::MAX);

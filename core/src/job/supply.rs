@@ -119,3 +119,34 @@ pub struct Checked {
     /// Published checksums that its own bytes must have, compared on the way.
     pub sums: Vec<Sum>,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_came_from_a_pipe_comes_once_and_a_file_as_often_as_needed() {
+        let bytes = b"an image".to_vec();
+        let rest = |supply: &dyn Supply, at| {
+            let mut read = String::new();
+            supply
+                .open(at)
+                .and_then(|mut stream| stream.read_to_string(&mut read))
+                .map(|_| read)
+                .map_err(|error| error.to_string())
+        };
+        let file = KeptImage(&bytes);
+        assert_eq!(
+            [rest(&file, 0), rest(&file, 3), rest(&file, 99)],
+            ["an image", "image", ""].map(|text| Ok(text.to_owned()))
+        );
+        assert!(file.kept().is_some() && file.prove().is_ok());
+        let pipe = StreamedImage::new(Box::new(&bytes[..]), Box::new(|| Err("another checksum".to_owned())));
+        assert_eq!(rest(&pipe, 0), Ok("an image".to_owned()));
+        assert_eq!(rest(&pipe, 0), Err("what came from a pipe can't be read again".to_owned()));
+        assert_eq!(
+            (pipe.bytes(), pipe.access(), pipe.prove()),
+            (None, Access::Once, Err("another checksum".to_owned()))
+        );
+    }
+}

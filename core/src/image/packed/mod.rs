@@ -525,6 +525,27 @@ mod tests {
     }
 
     #[test]
+    fn several_readers_go_onward_from_any_place_each_for_itself() {
+        for format in FORMATS {
+            let unpacked = measure(open(pack(format, &sample())).unwrap(), u64::MAX).unwrap();
+            let places = [0, 1, sample().len() / 2, sample().len()];
+            let mut readers: Vec<_> = places.iter().map(|at| unpacked.onward(*at as u64).unwrap().unwrap()).collect();
+            let mut read: Vec<Vec<u8>> = places.iter().map(|_| Vec::new()).collect();
+            // In turn, so that none can live on what another has read.
+            for _ in 0..=sample().len() / 1000 {
+                for (reader, read) in readers.iter_mut().zip(&mut read) {
+                    reader.by_ref().take(1001).read_to_end(read).unwrap();
+                }
+            }
+            for (at, read) in places.iter().zip(&read) {
+                assert!(*read == sample()[*at..], "{format:?} from {at}");
+            }
+            let behind = unpacked.onward(sample().len() as u64 + 1);
+            assert!(behind.is_err(), "{format:?}: there is nothing behind the end");
+        }
+    }
+
+    #[test]
     fn an_unpacking_bomb_ends_at_the_limit() {
         let zeros = vec![0u8; 64 << 20];
         for format in FORMATS {
