@@ -788,6 +788,116 @@ fn a_comparison_tells_a_computers_own_notes_from_damage() {
     assert_eq!(compared().1, Some(Conclusion::OtherContent));
 }
 
+/// The descriptor's lines for a fault of some kind.
+fn fault(kind: u8, at: u64, length: u64) -> String {
+    let range = format!("at = {at}\nbytes = {length}\n");
+    let lines = match kind {
+        0 => format!("kind = \"write-error\"\n{range}times = {}\n", length % 9),
+        1 => format!("kind = \"read-error\"\n{range}times = {}\n", length % 9),
+        2 => format!("kind = \"corrupt\"\n{range}"),
+        3 => format!("kind = \"drop\"\n{range}"),
+        4 => format!("kind = \"unplug\"\nafter_bytes = {at}\n"),
+        _ => format!("kind = \"wrap\"\ntrue_bytes = {}\n", (at / 512).max(1) * 512),
+    };
+    format!("[[drive.fault]]\n{lines}")
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Wherever a stick was altered: every byte that differs lies in a range that is told, each range begins and ends with one,
+    /// and what is mended afterwards is no more than the pieces that differ.
+    #[test]
+    fn whatever_was_altered_is_found_told_and_mended(
+        bytes in 2 * MIB..9 * MIB,
+        alterations in proptest::collection::vec((0u8..4, 0usize..9 * MIB, 1usize..90_000), 0..6),
+    ) {
+        const PIECE: usize = 64 << 10;
+        let image = image(bytes);
+        let bench = Bench::new(9 << 20, 512, "");
+        prop_assert_eq!(bench.run(&image, &How::default()).result, JobResult::Verified);
+        let mut drive = bench.drive();
+        for (kind, at, length) in alterations {
+            let at = at % bytes;
+            let end = (at + length).min(bytes);
+            match kind {
+                0 => drive[at..end].fill(0),
+                1 => drive[at..end].fill(0xFF),
+                2 => drive[at] ^= 1 << (length % 8),
+                _ => drive.copy_within(at / 2..at / 2 + end - at, at),
+            }
+        }
+        fs::write(bench.folder.path().join("a.img"), &drive).unwrap();
+        let compared = || {
+            let tray = bench.tray();
+            let drive = tray.open(&choose(&tray, "a").unwrap().drive).unwrap();
+            job::compare(&image, &inspect(&image).unwrap(), &*drive, &Cancel::new(), &Noted::default()).unwrap()
+        };
+        let found = compared();
+        let differs = |at: usize| drive[at] != image[at];
+        let mut left: Vec<bool> = (0..bytes).map(differs).collect();
+        prop_assert_eq!(found.result == JobResult::Verified, !left.contains(&true));
+        prop_assert_eq!(found.conclusion.is_some(), left.contains(&true));
+        for one in &found.differences {
+            let range = one.offset as usize..(one.offset + one.bytes) as usize;
+            prop_assert!(differs(range.start) && differs(range.end - 1), "{:?}", one);
+            match one.cause {
+                Cause::Zeros => prop_assert!(range.clone().all(|at| !differs(at) || drive[at] == 0)),
+                Cause::Ones => prop_assert!(range.clone().all(|at| !differs(at) || drive[at] == 0xFF)),
+                Cause::SingleBits => prop_assert!(range.clone().all(|at| (drive[at] ^ image[at]).count_ones() <= 1)),
+                cause => prop_assert!(matches!(cause, Cause::OtherData | Cause::OtherPlace), "{:?}", one),
+            }
+            left[range].fill(false);
+        }
+        prop_assert!(!left.contains(&true), "what differs is told");
+        let pieces = (0..bytes).step_by(PIECE).filter(|at| (*at..(at + PIECE).min(bytes)).any(differs)).count();
+        let mended = bench.run(&image, &How::only_changed());
+        prop_assert_eq!(mended.result, JobResult::Verified);
+        prop_assert!(mended.written_bytes <= (pieces * PIECE) as u64, "{} of {}", mended.written_bytes, pieces * PIECE);
+        prop_assert!(bench.drive().starts_with(&image));
+        prop_assert_eq!(compared().result, JobResult::Verified);
+    }
+
+    /// Three drives in one job, each with its own faults, stopped once and gone on with: each is verified and equal or starts no PC,
+    /// and what one does harms none of the others.
+    #[test]
+    fn of_several_drives_each_is_verified_and_equal_or_starts_no_pc(
+        bytes in 2 * MIB..24 * MIB,
+        kinds in proptest::collection::vec((1usize..3, 0u8..5, 0u64..24 << 20, 1u64..200_000), 0..4),
+        stop in 0u64..30 << 20,
+        is_known: bool,
+    ) {
+        let faults = |drive: usize| -> String {
+            let its = kinds.iter().filter(|kind| kind.0 == drive);
+            its.map(|(_, kind, at, length)| fault(*kind, *at, *length)).collect()
+        };
+        let other = |drive: usize, name: &str| {
+            let serial = format!("serial = \"KP-55{name}\"\nbytes = {}\nbus = \"usb\"\nremovable = true", 24 << 20);
+            format!("[[drive]]\nname = \"{name}\"\n{serial}\n{}", faults(drive))
+        };
+        let drops = faults(1).contains("drop") || faults(2).contains("drop");
+        let bench = Bench::new(24 << 20, 512, &(other(1, "b") + &other(2, "c")));
+        let image = image(bytes);
+        for (after, start) in [(stop, Start::Over), (u64::MAX, Start::GoOn)] {
+            let checked = if is_known { checked(&image) } else { Checked::default() };
+            let how = How { checked, start, ..How::stopped_after(after) };
+            let outcomes = bench.on(&["a", "b", "c"], &KeptImage(&image), &how);
+            for (name, outcome) in ["a", "b", "c"].iter().zip(&outcomes) {
+                let drive = bench.file(name);
+                match (outcome.result, outcome.head) {
+                    (JobResult::Verified, Head::Sealed) => prop_assert!(drive.starts_with(&image), "{}", name),
+                    // A drive that drops what is written does not keep the blank head either.
+                    (_, Head::Blank) if !drops => prop_assert!(drive[..4096].iter().all(|byte| *byte == 0), "{}", name),
+                    (result, head) => prop_assert!(result != JobResult::Verified && head != Head::Sealed, "{}", name),
+                }
+            }
+            if after == u64::MAX {
+                prop_assert_eq!(outcomes[0].result, JobResult::Verified, "the sound one: {:?}", outcomes[0].fault);
+            }
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 1000, failure_persistence: None, ..ProptestConfig::default() })]
 
@@ -803,16 +913,7 @@ proptest! {
     ) {
         let mut faults = String::new();
         for (kind, at, length) in kinds {
-            let range = format!("at = {at}\nbytes = {length}\n");
-            faults.push_str("[[drive.fault]]\n");
-            faults.push_str(&match kind {
-                0 => format!("kind = \"write-error\"\n{range}times = {}\n", length % 9),
-                1 => format!("kind = \"read-error\"\n{range}times = {}\n", length % 9),
-                2 => format!("kind = \"corrupt\"\n{range}"),
-                3 => format!("kind = \"drop\"\n{range}"),
-                4 => format!("kind = \"unplug\"\nafter_bytes = {at}\n"),
-                _ => format!("kind = \"wrap\"\ntrue_bytes = {}\n", (at / 512).max(1) * 512),
-            });
+            faults.push_str(&fault(kind, at, length));
         }
         let spec = format!("volatile_cache = {is_volatile}\n{faults}");
         let bench = Bench::new(9 << 20, 512, &spec);
