@@ -295,11 +295,14 @@ pub fn run(
         after: asked.after(),
         pacing: Pacing::default(),
     };
+    let tags: Vec<&str> = chosen.iter().map(|chosen| chosen.choice.drive.tag.as_str()).collect();
+    // Drives without serial numbers may have one tag: notes under it would be about both.
+    let is_alone = |tag: &str| tags.iter().filter(|other| **other == tag).count() == 1;
     let target = |cleared: Cleared| {
-        let journal = state.as_ref().map(|state| journal::path_of(state, &cleared.drive().tag));
+        let tag = &cleared.drive().tag;
+        let journal = state.as_ref().filter(|_| is_alone(tag.as_str())).map(|state| journal::path_of(state, tag));
         Target { cleared, journal, start: asked.start() }
     };
-    let tags: Vec<&str> = chosen.iter().map(|chosen| chosen.choice.drive.tag.as_str()).collect();
     let progress = JobProgress::new(common, &tags, asked.read_back() == ReadBack::Whole);
     let targets = cleared.into_iter().map(target).collect();
     let is_over = AtomicBool::new(false);
@@ -415,7 +418,8 @@ fn report(
 fn failure(drive: &Drive, outcome: &Outcome) -> Option<Failure> {
     let fault = outcome.fault.as_ref()?;
     let file = outcome.fault_file.as_ref().map_or(String::new(), |file| format!("\n   there lies {file}"));
-    let text = format!("drive {}: {}{file}{}", drive.tag, chain(fault), text::head_words(outcome));
+    let name = text::called(drive);
+    let text = format!("drive {} ({name}): {}{file}{}", drive.tag, chain(fault), text::head_words(outcome));
     let next = outcome.conclusion.map_or(fault.next_step(), |conclusion| conclusion.next_step());
     Some(Failure::new(of_job(outcome.result, Some(fault)), text, next))
 }

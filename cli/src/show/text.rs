@@ -66,9 +66,14 @@ fn differences(all: &[Difference], more: u64) -> String {
     out
 }
 
+/// What a drive is called, and its place as well where its tag may be another's too.
+pub fn called(drive: &Drive) -> String {
+    if drive.tag.is_unsure() { format!("{}, {}", drive.name(), drive.path) } else { drive.name() }
+}
+
 /// How a job ended.
 pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
-    let (name, tag) = (drive.name(), &drive.tag);
+    let (name, tag) = (called(drive), &drive.tag);
     let what = inspection.naming.name.as_ref().or(inspection.label.as_ref()).cloned();
     let what = what.unwrap_or_else(|| path.display().to_string());
     let mut out = match outcome.result {

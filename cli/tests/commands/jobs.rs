@@ -32,6 +32,36 @@ fn several_sticks_are_asked_for_at_once_and_each_has_its_own_end() {
 }
 
 #[test]
+fn twins_without_serial_numbers_are_told_by_their_places_alone() {
+    let twin = |fault: &str| {
+        format!(
+            "[[drive]]\nname = \"{{}}\"\nvendor = \"Brell\"\nmodel = \"Giveaway\"\nbytes = 67108864\nbus = \"usb\"\nremovable = true\n{fault}"
+        )
+    };
+    let slow = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 9000000\n";
+    let gone = format!("{slow}[[drive.fault]]\nkind = \"unplug\"\nafter_bytes = 15000000\n");
+    let bench = Bench::new()
+        .tray(&twin(slow).replace("{}", "left"))
+        .tray(&twin(&gone).replace("{}", "right"))
+        .file("desktop.iso", &DESKTOP);
+    let tag = tag_of(&bench, "left");
+    assert_eq!(tag, tag_of(&bench, "right"));
+    let both = "write desktop.iso --to tray:left --to tray:right --color never --quiet";
+    let mut told = vec![
+        bench.on_tray(&format!("write desktop.iso --to {tag} --unattended")),
+        // One word for two drives is one too few.
+        bench.at_terminal(both, &format!("{tag}\n")),
+        bench.at_terminal(both, &format!("{tag} {tag}\n")),
+    ];
+    assert!(bench.drive("left").starts_with(&DESKTOP) && bench.is_blank_at_its_ends("right"));
+    // Whose notes they would have been, nobody can know.
+    told.push(
+        bench.at_terminal("write desktop.iso --to tray:left --resume --color never --quiet", &format!("{tag}\n")),
+    );
+    steady().bind(|| insta::assert_snapshot!("twins", told.join("\n")));
+}
+
+#[test]
 fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
     // Slow enough that the drive has confirmed a part of it before it is pulled out.
     let faults = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 6000000\n\

@@ -219,7 +219,7 @@ fn ctrl_c_leaves_a_blank_head_and_says_so() {
     exit 8
     -- standard error:
     no checksum to compare the image with: none was given or found
-    pyrotyp: drive 590J1: stopped during the writing
+    pyrotyp: drive 590J1 (Kestrin Pocket): stopped during the writing
        its head is blank: no PC starts from it
        next: to go on from there, run the same command with --resume
     ");
