@@ -4,17 +4,12 @@
 #   fuzz/run.sh [SECONDS]     for each target (default 15)
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
-cargo build --release --quiet
-# What cargo-fuzz does, without a sanitizer: nothing here but one module outside these targets is unsafe.
-host=$(rustc -vV | sed -n 's/^host: //p')
-RUSTFLAGS="--cfg fuzzing -Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-level=4 \
-    -Cllvm-args=-sanitizer-coverage-inline-8bit-counters -Cllvm-args=-sanitizer-coverage-pc-table \
-    -Cllvm-args=-sanitizer-coverage-trace-compares" \
-    cargo build --release --quiet --locked --manifest-path fuzz/Cargo.toml \
-    --target-dir target/fuzz --target "$host"
+# Only the project's own code is watched by the fuzzer, so that its dependencies are those of an ordinary build.
+cargo build --quiet --locked
+CARGO_INCREMENTAL=0 RUSTC_WORKSPACE_WRAPPER=$PWD/fuzz/watched-rustc.sh cargo build --quiet --locked --package pyrotyp-fuzz
 seeds=$(mktemp -d)
 trap 'rm -rf "$seeds"' EXIT
-target/release/pyrotyp demo --keep "$seeds/cafe" >/dev/null 2>&1
+target/debug/pyrotyp demo --keep "$seeds/cafe" >/dev/null 2>&1
 image=$seeds/cafe/images/wrenfield-rescue-3.iso
 mkdir "$seeds"/{inspect,fat,packed,lists,signatures,torrents,supply}
 # As the target lays it out: the first sectors, then what lies from 32 KiB on.
@@ -48,7 +43,7 @@ cat > "$seeds/supply/metalink" <<END
 <metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="a.iso"><size>1024</size><pieces type="sha-1" length="1024"><hash>$(printf '%040d' 0)</hash></pieces><url priority="1" location="de">http://a.example/a.iso</url></file></metalink>
 END
 for target in inspect fat packed lists signatures torrents supply; do
-    "target/fuzz/$host/release/$target" "$seeds/$target" -max_total_time="${1:-15}" -max_len=65536 -timeout=10 \
+    "target/debug/$target" "$seeds/$target" -max_total_time="${1:-15}" -max_len=65536 -timeout=10 \
         -rss_limit_mb=2048 -verbosity=0 -print_final_stats=1 2>"$seeds/log" || { cat "$seeds/log" >&2; exit 1; }
     awk -v target="$target" '/number_of_executed_units/ { print target ": " $2 " executions, nothing found" }' "$seeds/log"
 done
