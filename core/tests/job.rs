@@ -2,9 +2,10 @@
 
 use std::fs;
 use std::io::{self, Read};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{LazyLock, Mutex};
+use std::sync::{Arc, LazyLock, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
 use proptest::prelude::*;
@@ -449,33 +450,37 @@ fn a_drive_that_does_not_answer_is_told_of() {
     assert!(how.noted.has(|event| matches!(event, Event::Stalled { .. })));
 }
 
-/// A tray whose drives take a flush only when nothing else is asked of them, as a stick that does one thing at a time may.
-struct Patient<'a>(&'a Tray);
+/// A tray that gives out each drive wrapped in something.
+struct Wrapped<'a, W> {
+    tray: &'a Tray,
+    wrap: W,
+}
 
+impl<W: Fn(Box<dyn Claimed>) -> Box<dyn Claimed> + Send + Sync> Platform for Wrapped<'_, W> {
+    fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
+        self.tray.drives()
+    }
+    fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
+        self.tray.locate(name)
+    }
+    fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
+        self.tray.drives_holding(file)
+    }
+    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
+        self.tray.may_claim(drive)
+    }
+    fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
+        self.tray.open(drive)
+    }
+    fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
+        self.tray.claim(cleared).map(&self.wrap)
+    }
+}
+
+/// Takes a flush only when nothing else is asked of it, as a stick that does one thing at a time may.
 struct PatientDrive {
     drive: Box<dyn Claimed>,
     under_way: AtomicUsize,
-}
-
-impl Platform for Patient<'_> {
-    fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
-        self.0.drives()
-    }
-    fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
-        self.0.locate(name)
-    }
-    fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
-        self.0.drives_holding(file)
-    }
-    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
-        self.0.may_claim(drive)
-    }
-    fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
-        self.0.open(drive)
-    }
-    fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
-        Ok(Box::new(PatientDrive { drive: self.0.claim(cleared)?, under_way: AtomicUsize::new(0) }))
-    }
 }
 
 impl DriveIo for PatientDrive {
@@ -519,8 +524,9 @@ impl Claimed for PatientDrive {
 #[test]
 fn a_flush_has_its_turn_although_writes_go_on() {
     let (image, bench, how) = (image(40 * MIB), Bench::new(48 << 20, 512, ""), How::default());
-    let tray = bench.tray();
-    let outcome = bench.on_platform(&Patient(&tray), &["a"], &KeptImage(&image), &how).pop().unwrap();
+    let wrap = |drive| -> Box<dyn Claimed> { Box::new(PatientDrive { drive, under_way: AtomicUsize::new(0) }) };
+    let patient = Wrapped { tray: &bench.tray(), wrap };
+    let outcome = bench.on_platform(&patient, &["a"], &KeptImage(&image), &how).pop().unwrap();
     assert_eq!(outcome.result, JobResult::Verified, "{:?}", outcome.fault);
     let flushed = how.noted.events.lock().unwrap();
     let before_the_end = |event: &&(usize, Event)| matches!(event.1, Event::Flushed { done } if done < 39 << 20);
@@ -788,6 +794,70 @@ fn a_comparison_tells_a_computers_own_notes_from_damage() {
     assert_eq!(compared().1, Some(Conclusion::OtherContent));
 }
 
+/// What a drive was given and has not flushed, and how many more requests it gets before the power goes.
+#[derive(Default)]
+struct Cache {
+    unflushed: Vec<(u64, Vec<u8>)>,
+    left: usize,
+}
+
+/// A drive with a cache, from which the power is taken.
+struct CutOff {
+    drive: Box<dyn Claimed>,
+    cache: Arc<Mutex<Cache>>,
+}
+
+impl CutOff {
+    fn cache(&self) -> Result<MutexGuard<'_, Cache>, DriveFault> {
+        let mut cache = self.cache.lock().unwrap();
+        cache.left = cache.left.checked_sub(1).ok_or(DriveFault::Gone)?;
+        Ok(cache)
+    }
+}
+
+impl DriveIo for CutOff {
+    fn bytes(&self) -> u64 {
+        self.drive.bytes()
+    }
+    fn sector_bytes(&self) -> u32 {
+        self.drive.sector_bytes()
+    }
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+        let cache = self.cache()?;
+        self.drive.read_at(at, into)?;
+        for (start, bytes) in &cache.unflushed {
+            let (from, to) = (at.max(*start), (at + into.len() as u64).min(start + bytes.len() as u64));
+            if from < to {
+                let bytes = &bytes[(from - start) as usize..(to - start) as usize];
+                into[(from - at) as usize..(to - at) as usize].copy_from_slice(bytes);
+            }
+        }
+        Ok(())
+    }
+}
+
+impl DriveWrite for CutOff {
+    fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        // The last request of all may have come this far; which of its sectors are kept is left open.
+        let mut cache = self.cache.lock().unwrap();
+        if cache.left > 0 {
+            cache.unflushed.push((at, from.to_vec()));
+        }
+        cache.left = cache.left.saturating_sub(1);
+        if cache.left > 0 { Ok(()) } else { Err(DriveFault::Gone) }
+    }
+    fn flush(&self) -> Result<(), DriveFault> {
+        let mut cache = self.cache()?;
+        cache.unflushed.drain(..).try_for_each(|(at, bytes)| self.drive.write_at(at, &bytes))
+    }
+}
+
+impl Claimed for CutOff {
+    fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
+        self.drive.release(after)
+    }
+}
+
 /// The descriptor's lines for a fault of some kind.
 fn fault(kind: u8, at: u64, length: u64) -> String {
     let range = format!("at = {at}\nbytes = {length}\n");
@@ -856,6 +926,64 @@ proptest! {
         prop_assert!(mended.written_bytes <= (pieces * PIECE) as u64, "{} of {}", mended.written_bytes, pieces * PIECE);
         prop_assert!(bench.drive().starts_with(&image));
         prop_assert_eq!(compared().result, JobResult::Verified);
+    }
+
+    /// The power goes, and of what a drive has not flushed it keeps any sectors it likes: what is on it then is what was there, starts no
+    /// PC, or is the image; and `--resume` makes it the image. So for a stick that starts PCs already and is to be refreshed.
+    #[test]
+    fn whatever_a_power_cut_leaves_is_whole_or_starts_no_pc(
+        bytes in 2 * MIB..8 * MIB,
+        left in 1usize..60,
+        keeps: u64,
+        only_changed: bool,
+        is_known: bool,
+        is_full: bool,
+    ) {
+        let image = image(if is_full { 8 << 20 } else { bytes });
+        let bench = Bench::new(8 << 20, 512, "");
+        let mut before = image.clone();
+        (0..before.len()).step_by(MIB).for_each(|at| before[at + 3..].iter_mut().take(700).for_each(|byte| *byte ^= 0x55));
+        if only_changed {
+            before.resize(8 << 20, 0);
+            fs::write(bench.folder.path().join("a.img"), &before).unwrap();
+        } else {
+            before = bench.drive();
+        }
+        let cache = Arc::new(Mutex::new(Cache { left, ..Cache::default() }));
+        let wrap = |drive| -> Box<dyn Claimed> { Box::new(CutOff { drive, cache: Arc::clone(&cache) }) };
+        let checked = || if is_known { checked(&image) } else { Checked::default() };
+        let writing = if only_changed { Writing::OnlyChanged } else { Writing::Everything };
+        let how = How { writing, checked: checked(), ..How::default() };
+        let outcome = bench.on_platform(&Wrapped { tray: &bench.tray(), wrap }, &["a"], &KeptImage(&image), &how).pop().unwrap();
+
+        // Each sector that was not flushed is kept or not, as a number drawn for it says.
+        let mut drive = bench.drive();
+        for (at, bytes) in &cache.lock().unwrap().unflushed {
+            for (number, sector) in bytes.chunks(512).enumerate() {
+                let at = *at as usize + number * 512;
+                if blake3::hash(&[keeps, at as u64].map(u64::to_le_bytes).concat()).as_bytes()[0] % 2 == 0 {
+                    drive[at..at + sector.len()].copy_from_slice(sector);
+                }
+            }
+        }
+        let inner = 4096..drive.len() - 4096;
+        let each = |range: Range<usize>, is_so: &dyn Fn(usize) -> bool| range.clone().all(is_so);
+        let outermost = |is_so: &dyn Fn(usize) -> bool| each(0..inner.start, is_so) && each(inner.end..drive.len(), is_so);
+        let is_image = drive.starts_with(&image);
+        // While one of the sectors that firmware looks for is there, all between them is what it was, or what it is to be.
+        let is_untouched = drive[inner.clone()] == before[inner.clone()]
+            && outermost(&|at| drive[at] == before[at] || drive[at] == 0);
+        let ought = |at: usize| image.get(at).copied().unwrap_or_default();
+        let has_begun = !each(0..inner.start, &|at| drive[at] == 0);
+        let is_proven = each(inner.start..inner.end.min(image.len()), &|at| drive[at] == image[at])
+            && outermost(&|at| drive[at] == ought(at) || drive[at] == 0)
+            && (!has_begun || each(inner.end..drive.len(), &|at| drive[at] == ought(at)));
+        prop_assert!(is_untouched || is_proven || outermost(&|at| drive[at] == 0));
+        prop_assert!(outcome.result != JobResult::Verified || is_image);
+        fs::write(bench.folder.path().join("a.img"), &drive).unwrap();
+        let outcome = bench.run(&image, &How { writing, checked: checked(), ..How::go_on() });
+        prop_assert_eq!(outcome.result, JobResult::Verified, "{:?}", outcome.fault);
+        prop_assert!(bench.drive().starts_with(&image));
     }
 
     /// Three drives in one job, each with its own faults, stopped once and gone on with: each is verified and equal or starts no PC,

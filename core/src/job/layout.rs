@@ -10,8 +10,9 @@ use crate::drive::ALIGNMENT;
 pub const HEAD_BYTES: u64 = MIB;
 /// The drive's end, where firmware looks for a backup GPT.
 pub const END_BYTES: u64 = MIB;
-/// Written as the very last: the first sectors, without which no firmware finds a table.
-pub const LAST_WRITTEN_BYTES: u64 = ALIGNMENT as u64;
+/// So much of each end of a drive is emptied first and written last: without these sectors no firmware finds a table. UEFI
+/// Specification 2.10, section 5.3.2: the GPT's headers lie in the second and in the last block.
+pub const OUTERMOST_BYTES: u64 = ALIGNMENT as u64;
 
 /// The image does not fit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]

@@ -42,7 +42,7 @@ pub use estimate::Estimate;
 pub use fault::{ImageFault, JobFault};
 use gate::Gate;
 use lane::{Lane, Shared};
-pub use layout::{DoesNotFit, END_BYTES, Frame, HEAD_BYTES, LAST_WRITTEN_BYTES};
+pub use layout::{DoesNotFit, END_BYTES, Frame, HEAD_BYTES, OUTERMOST_BYTES};
 use pulse::Pulse;
 pub use supply::{Access, Checked, KeptImage, Prove, StreamedImage, Supply};
 pub use watch::{Event, Stage, Watcher};

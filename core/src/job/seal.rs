@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::JobFault;
 use super::body::{Piece, Withheld};
-use super::layout::{Frame, LAST_WRITTEN_BYTES};
+use super::layout::{Frame, OUTERMOST_BYTES};
 use super::readback;
 use crate::drive::{AlignedBuf, DriveIo, DriveWrite};
 
@@ -16,11 +16,14 @@ fn zeros(range: &Range<u64>) -> AlignedBuf {
 }
 
 /// Empties the head's place and the drive's last MiB, and makes sure that they are empty.
+///
+/// The sectors that firmware looks for go first: what was on the drive is not started any more once the rest of it suffers.
 pub fn blank(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
-    let empty: Vec<(u64, AlignedBuf)> = frame.blanks().map(|range| (range.start, zeros(&range))).collect();
-    let parts: Vec<(u64, &[u8])> = empty.iter().map(|(at, zeros)| (*at, &**zeros)).collect();
-    put(drive, &parts)?;
-    match first_difference(drive, &parts)? {
+    let (head, end) = (zeros(&frame.head()), zeros(&frame.end()));
+    let Order { middle, outermost } = order(&head, &end, frame);
+    put(drive, &outermost)?;
+    put(drive, &middle)?;
+    match first_difference(drive, &[(0, &head), (frame.end().start, &end)])? {
         None => Ok(()),
         Some(at) => Err(JobFault::NotTaken { at }),
     }
@@ -32,35 +35,46 @@ pub fn blank(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
 /// body would read back well and be spoilt by the seal; with the place marked, the read-back finds the marks instead.
 pub fn mark(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
     let place = frame.head();
-    if place.end <= LAST_WRITTEN_BYTES {
+    if place.end <= OUTERMOST_BYTES {
         return Ok(());
     }
-    let mut marks = zeros(&(LAST_WRITTEN_BYTES..place.end));
+    let mut marks = zeros(&(OUTERMOST_BYTES..place.end));
     blake3::Hasher::new().update(b"this drive is being written").finalize_xof().fill(&mut marks);
-    put(drive, &[(LAST_WRITTEN_BYTES, &marks)])
+    put(drive, &[(OUTERMOST_BYTES, &marks)])
 }
 
-/// What is withheld, in the order in which it is written: the drive's end, the rest of the head, the first sectors.
+/// What goes to the two ends of a drive, and where: the sectors without which no firmware finds a table, and all between.
 struct Order<'a> {
-    earlier: [(u64, &'a [u8]); 2],
-    first_sectors: (u64, &'a [u8]),
+    middle: [(u64, &'a [u8]); 2],
+    outermost: [(u64, &'a [u8]); 2],
 }
 
-/// `image_bytes` tells how far the image reaches into the drive's end.
-fn order<'a>(withheld: &'a Withheld, frame: &Frame, image_bytes: u64) -> Order<'a> {
-    let (head, place) = (&*withheld.head, frame.end());
-    let last = (LAST_WRITTEN_BYTES as usize).min(head.len());
-    // The split is at a multiple of the alignment, so that both parts can go to the drive as they are.
-    let (first_sectors, rest) = head.split_at_checked(last).unwrap_or_default();
+/// Takes apart what goes to the head's place and to the drive's end, at multiples of the alignment, so that each part can go to
+/// the drive as it is.
+fn order<'a>(head: &'a [u8], end: &'a [u8], frame: &Frame) -> Order<'a> {
+    let outermost = OUTERMOST_BYTES as usize;
+    let (first, rest) = head.split_at_checked(outermost.min(head.len())).unwrap_or_default();
+    // An image that ends before the drive does has nothing there.
+    let place = frame.end();
+    let last = (place.end - place.start).saturating_sub(1) as usize / outermost * outermost;
+    let (before, last) = end.split_at_checked(last.min(end.len())).unwrap_or_default();
+    Order {
+        middle: [(place.start, before), (first.len() as u64, rest)],
+        outermost: [(place.start + before.len() as u64, last), (0, first)],
+    }
+}
+
+/// What was withheld of an image of so many bytes.
+fn order_of<'a>(withheld: &'a Withheld, frame: &Frame, image_bytes: u64) -> Order<'a> {
+    let place = frame.end();
     let reach = frame.padded(image_bytes).min(place.end).saturating_sub(place.start);
-    let end = withheld.end.get(..reach as usize).unwrap_or_default();
-    Order { earlier: [(place.start, end), (last as u64, rest)], first_sectors: (0, first_sectors) }
+    order(&withheld.head, withheld.end.get(..reach as usize).unwrap_or_default(), frame)
 }
 
 /// How many bytes the seal writes.
 pub fn bytes(withheld: &Withheld, frame: &Frame, image_bytes: u64) -> u64 {
-    let order = order(withheld, frame, image_bytes);
-    order.earlier.iter().chain([&order.first_sectors]).map(|(_, bytes)| bytes.len() as u64).sum()
+    let Order { middle, outermost } = order_of(withheld, frame, image_bytes);
+    middle.iter().chain(&outermost).map(|(_, bytes)| bytes.len() as u64).sum()
 }
 
 /// Whether the ends of the drive hold the image's already, and nothing else behind them.
@@ -69,7 +83,8 @@ pub fn is_sealed(drive: &dyn DriveIo, withheld: &Withheld, frame: &Frame) -> Res
     Ok(first_difference(drive, &ends)?.is_none())
 }
 
-/// Writes what was withheld. The first sectors go last, when all else on the drive has been read back.
+/// Writes what was withheld. What firmware looks for goes last, the first sectors as the very last, when all else on the drive
+/// has been read back.
 ///
 /// `Ok(Some(at))` says that what was written at byte `at` does not read back.
 pub fn seal(
@@ -79,15 +94,16 @@ pub fn seal(
     image_bytes: u64,
     pieces: &[Piece],
 ) -> Result<Option<u64>, JobFault> {
-    let Order { earlier, first_sectors } = order(withheld, frame, image_bytes);
-    put(drive, &earlier)?;
-    if let Some(at) = first_difference(drive, &earlier)? {
-        return Ok(Some(at));
+    let Order { middle, outermost: [last, first] } = order_of(withheld, frame, image_bytes);
+    for parts in [&middle[..], &[last], &[first]] {
+        put(drive, parts)?;
+        if let Some(at) = first_difference(drive, parts)? {
+            return Ok(Some(at));
+        }
     }
-    put(drive, &[first_sectors])?;
     // All that was withheld once more: what came last may have gone where something else was.
-    let [end, rest] = earlier;
-    if let Some(at) = first_difference(drive, &[first_sectors, rest, end])? {
+    let [before, rest] = middle;
+    if let Some(at) = first_difference(drive, &[rest, before, last])? {
         return Ok(Some(at));
     }
     // The marks covered all of the head's place but its first sectors: those can only have come to lie over the body's last.
@@ -101,6 +117,9 @@ pub fn seal(
 }
 
 fn put(drive: &dyn DriveWrite, parts: &[(u64, &[u8])]) -> Result<(), JobFault> {
+    if parts.iter().all(|(_, bytes)| bytes.is_empty()) {
+        return Ok(());
+    }
     for (at, bytes) in parts.iter().filter(|(_, bytes)| !bytes.is_empty()) {
         drive.write_at(*at, bytes).map_err(|source| JobFault::Write { at: *at, bytes: bytes.len() as u64, source })?;
     }
