@@ -128,7 +128,7 @@ fn remark_on(event: &Event) -> Option<String> {
         Event::ReadAgain { at } => {
             format!("read right only the second time at byte {at}: the plug, the cable or the port")
         }
-        Event::LeftBehind => "far slower than the others, which go on without it".to_owned(),
+        Event::LeftBehind => "far slower than the others: it goes on by itself".to_owned(),
         Event::Stalled { seconds } => {
             format!("no answer for {}: the port or the stick", duration(Duration::from_secs(*seconds).as_secs_f64()))
         }
@@ -185,7 +185,7 @@ mod tests {
         starting over: no job on this drive has stopped half-way
         a write failed at byte 4096 at first, and was taken in smaller pieces
         read right only the second time at byte 4096: the plug, the cable or the port
-        far slower than the others, which go on without it
+        far slower than the others: it goes on by itself
         no answer for 20 s: the port or the stick
         no notes can be kept (No space left on device): if it stops, it starts over
         ");
