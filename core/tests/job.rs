@@ -961,7 +961,7 @@ proptest! {
         for (at, bytes) in &cache.lock().unwrap().unflushed {
             for (number, sector) in bytes.chunks(512).enumerate() {
                 let at = *at as usize + number * 512;
-                if blake3::hash(&[keeps, at as u64].map(u64::to_le_bytes).concat()).as_bytes()[0] % 2 == 0 {
+                if blake3::hash(&[keeps, at as u64].map(u64::to_le_bytes).concat()).as_bytes()[0].is_multiple_of(2) {
                     drive[at..at + sector.len()].copy_from_slice(sector);
                 }
             }
