@@ -351,7 +351,7 @@ def unplugged_at_ten_points_a_job_goes_on(bench: Bench) -> None:
         expect(f"{name}-{n} first: 6" in said, f"{name} was pulled out in mid-write at point {n}", said)
         expect(f"{name}-{n} then: 0" in said, f"{name} pulled out at point {n} ends verified", said)
     # By then the drive has confirmed two blocks at least, whatever the two others under way.
-    expect(said.count("going on: ") >= 2, "jobs were gone on with", said)
+    expect(said.count("going on: ") >= 4, "jobs were gone on with", said)
 
 
 def cut_off_at_ten_points_a_job_goes_on(bench: Bench) -> None:
@@ -380,7 +380,7 @@ def cut_off_at_ten_points_a_job_goes_on(bench: Bench) -> None:
         resumed += said.count("going on: ")
         for drive in drives:
             expect(Path(drive.file or "").read_bytes().startswith(bench.desktop.read_bytes()), f"{drive.name} holds the image")
-    expect(resumed >= 1, "jobs were gone on with", resumed)
+    expect(resumed >= 2, "jobs were gone on with", resumed)
 
 
 def odd_drives_are_told_and_proven(bench: Bench) -> None:

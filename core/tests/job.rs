@@ -72,6 +72,14 @@ fn image(bytes: usize) -> Vec<u8> {
     image
 }
 
+/// A stick as a tray's descriptor has it.
+fn described(name: &str, bytes: u64, sector: u32, faults: &str) -> String {
+    format!(
+        "[[drive]]\nname = \"{name}\"\nserial = \"KP-7781{name}\"\nbytes = {bytes}\nsector_bytes = {sector}\n\
+         bus = \"usb\"\nremovable = true\n{faults}\n"
+    )
+}
+
 /// A tray with one stick of old data, `a`, and whatever else is described.
 struct Bench {
     folder: tempfile::TempDir,
@@ -136,10 +144,7 @@ impl Bench {
     }
 
     fn describe(&self, drive_bytes: u64, sector: u32, faults: &str) {
-        let descriptor = format!(
-            "[[drive]]\nname = \"a\"\nserial = \"KP-7781\"\nbytes = {drive_bytes}\nsector_bytes = {sector}\n\
-             bus = \"usb\"\nremovable = true\n{faults}\n"
-        );
+        let descriptor = described("a", drive_bytes, sector, faults);
         fs::write(self.folder.path().join("tray.toml"), descriptor).unwrap();
     }
 
@@ -198,6 +203,13 @@ impl Bench {
 
     fn run(&self, image: &Vec<u8>, how: &How) -> Outcome {
         self.on(&["a"], &KeptImage(image), how).pop().unwrap()
+    }
+
+    /// The read-back comparison at a later time.
+    fn compared(&self, image: &Vec<u8>) -> job::Comparison {
+        let tray = self.tray();
+        let drive = tray.open(&choose(&tray, "a").unwrap().drive).unwrap();
+        job::compare(image, &inspect(image).unwrap(), &*drive, &Cancel::new(), &Noted::default()).unwrap()
     }
 
     /// A PC starts from what it finds in the first sectors, or in a backup table at the very end.
@@ -683,12 +695,7 @@ fn sha256(bytes: &[u8]) -> String {
 
 /// Further drives beside `a`, each with its fault.
 fn others(bytes: u64, faults: &[(&str, &str)]) -> String {
-    let drive = |(name, fault): &(&str, &str)| {
-        format!(
-            "[[drive]]\nname = \"{name}\"\nserial = \"KP-778{name}\"\nbytes = {bytes}\nbus = \"usb\"\n\
-             removable = true\n[[drive.fault]]\n{fault}\n"
-        )
-    };
+    let drive = |(name, fault): &(&str, &str)| described(name, bytes, 512, &format!("[[drive.fault]]\n{fault}"));
     faults.iter().map(drive).collect()
 }
 
@@ -707,14 +714,9 @@ fn of_several_drives_each_ends_as_it_deserves() {
 #[test]
 fn drives_of_other_sizes_and_sectors_share_a_job() {
     // One ends exactly where the image does, so that its last MiB is withheld; one has larger sectors and much room.
-    let other = |name: &str, bytes: u64, sector: u32| {
-        format!(
-            "[[drive]]\nname = \"{name}\"\nserial = \"KP-99{name}\"\nbytes = {bytes}\nsector_bytes = {sector}\n\
-             bus = \"usb\"\nremovable = true\n"
-        )
-    };
     let image = image(13 * MIB + 512);
-    let more = other("b", 13 * MIB as u64 + 512, 512) + &other("c", 40 << 20, 4096) + &other("d", 12 << 20, 512);
+    let other = |name, bytes: usize, sector| described(name, bytes as u64, sector, "");
+    let more = other("b", 13 * MIB + 512, 512) + &other("c", 40 * MIB, 4096) + &other("d", 12 * MIB, 512);
     let bench = Bench::new(20 << 20, 512, &more);
     for how in [How::default(), How { checked: checked(&image), ..How::default() }] {
         let outcomes = bench.on(&["a", "b", "c", "d"], &KeptImage(&image), &how);
@@ -780,9 +782,7 @@ fn a_comparison_tells_a_computers_own_notes_from_damage() {
     let bench = Bench::new(40 << 20, 512, "");
     bench.run(&image, &How::default());
     let compared = || {
-        let tray = bench.tray();
-        let drive = tray.open(&choose(&tray, "a").unwrap().drive).unwrap();
-        let compared = job::compare(&image, &inspection, &*drive, &Cancel::new(), &Noted::default()).unwrap();
+        let compared = bench.compared(&image);
         (compared.result, compared.conclusion)
     };
     assert_eq!(compared(), (JobResult::Verified, None));
@@ -898,12 +898,7 @@ proptest! {
             }
         }
         fs::write(bench.folder.path().join("a.img"), &drive).unwrap();
-        let compared = || {
-            let tray = bench.tray();
-            let drive = tray.open(&choose(&tray, "a").unwrap().drive).unwrap();
-            job::compare(&image, &inspect(&image).unwrap(), &*drive, &Cancel::new(), &Noted::default()).unwrap()
-        };
-        let found = compared();
+        let found = bench.compared(&image);
         let differs = |at: usize| drive[at] != image[at];
         let mut left: Vec<bool> = (0..bytes).map(differs).collect();
         prop_assert_eq!(found.result == JobResult::Verified, !left.contains(&true));
@@ -925,7 +920,7 @@ proptest! {
         prop_assert_eq!(mended.result, JobResult::Verified);
         prop_assert!(mended.written_bytes <= (pieces * PIECE) as u64, "{} of {}", mended.written_bytes, pieces * PIECE);
         prop_assert!(bench.drive().starts_with(&image));
-        prop_assert_eq!(compared().result, JobResult::Verified);
+        prop_assert_eq!(bench.compared(&image).result, JobResult::Verified);
     }
 
     /// The power goes, and of what a drive has not flushed it keeps any sectors it likes: what is on it then is what was there, starts no
@@ -999,12 +994,8 @@ proptest! {
             let its = kinds.iter().filter(|kind| kind.0 == drive);
             its.map(|(_, kind, at, length)| fault(*kind, *at, *length)).collect()
         };
-        let other = |drive: usize, name: &str| {
-            let serial = format!("serial = \"KP-55{name}\"\nbytes = {}\nbus = \"usb\"\nremovable = true", 24 << 20);
-            format!("[[drive]]\nname = \"{name}\"\n{serial}\n{}", faults(drive))
-        };
         let drops = faults(1).contains("drop") || faults(2).contains("drop");
-        let bench = Bench::new(24 << 20, 512, &(other(1, "b") + &other(2, "c")));
+        let bench = Bench::new(24 << 20, 512, &[1, 2].map(|drive| described(["a", "b", "c"][drive], 24 << 20, 512, &faults(drive))).concat());
         let image = image(bytes);
         for (after, start) in [(stop, Start::Over), (u64::MAX, Start::GoOn)] {
             let checked = if is_known { checked(&image) } else { Checked::default() };

@@ -295,14 +295,11 @@ pub fn run(
         after: asked.after(),
         pacing: Pacing::default(),
     };
-    let tags: Vec<&str> = chosen.iter().map(|chosen| chosen.choice.drive.tag.as_str()).collect();
-    // Drives without serial numbers may have one tag: notes under it would be about both.
-    let is_alone = |tag: &str| tags.iter().filter(|other| **other == tag).count() == 1;
     let target = |cleared: Cleared| {
-        let tag = &cleared.drive().tag;
-        let journal = state.as_ref().filter(|_| is_alone(tag.as_str())).map(|state| journal::path_of(state, tag));
+        let journal = state.as_ref().map(|state| journal::path_of(state, &cleared.drive().tag));
         Target { cleared, journal, start: asked.start() }
     };
+    let tags: Vec<&str> = chosen.iter().map(|chosen| chosen.choice.drive.tag.as_str()).collect();
     let progress = JobProgress::new(common, &tags, asked.read_back() == ReadBack::Whole);
     let targets = cleared.into_iter().map(target).collect();
     let is_over = AtomicBool::new(false);

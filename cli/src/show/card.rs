@@ -20,6 +20,9 @@ const STICK_BYTES_PER_SECOND: u64 = 60_000_000;
 /// Below this, a guess in figures would be no better than words.
 const A_FEW_SECONDS: f64 = 5.0;
 
+/// What is found about the bench and no single drive: it is said once.
+const OF_THE_BENCH: &str = "others-attached";
+
 /// The card and the question.
 pub fn card(
     path: &Path,
@@ -31,8 +34,6 @@ pub fn card(
     let mut rows: Vec<(&str, String)> = vec![("image", path.display().to_string())];
     rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
     rows.extend([("", inspected::boots_line(inspection)), ("checksum", checksum.to_owned())]);
-    // What is to be said of several drives is said once.
-    let mut said: Vec<&Finding> = Vec::new();
     for (drive, findings) in drives {
         rows.extend([
             ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
@@ -43,11 +44,9 @@ pub fn card(
             format!("everything on it; it {}", finding.text)
         });
         rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
-        let new = findings.iter().filter(|finding| finding.id != "has-data" && !said.contains(finding));
-        let new: Vec<&Finding> = new.collect();
-        rows.extend(new.iter().map(|finding| note(finding)));
-        said.extend(new);
+        rows.extend(findings.iter().filter(|finding| !["has-data", OF_THE_BENCH].contains(&finding.id)).map(note));
     }
+    rows.extend(drives.iter().flat_map(|(_, findings)| findings).find(|finding| finding.id == OF_THE_BENCH).map(note));
     let bytes = inspection.needs_bytes.max(inspection.bytes);
     let times = drives.iter().filter_map(|(drive, _)| expected_time(drive, bytes, read_back));
     rows.extend(times.max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, words)| ("time", words)));

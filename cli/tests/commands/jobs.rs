@@ -33,20 +33,18 @@ fn several_sticks_are_asked_for_at_once_and_each_has_its_own_end() {
 
 #[test]
 fn twins_without_serial_numbers_are_told_by_their_places_alone() {
-    let twin = |fault: &str| {
+    let twin = |name: &str, fault: &str| {
         format!(
-            "[[drive]]\nname = \"{{}}\"\nvendor = \"Brell\"\nmodel = \"Giveaway\"\nbytes = 67108864\nbus = \"usb\"\nremovable = true\n{fault}"
+            "[[drive]]\nname = \"{name}\"\nvendor = \"Brell\"\nmodel = \"Giveaway\"\nbytes = 67108864\nbus = \"usb\"\n\
+             removable = true\n{fault}\n"
         )
     };
-    let slow = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 9000000\n";
+    let slow = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 20000000\n";
     let gone = format!("{slow}[[drive.fault]]\nkind = \"unplug\"\nafter_bytes = 15000000\n");
-    let bench = Bench::new()
-        .tray(&twin(slow).replace("{}", "left"))
-        .tray(&twin(&gone).replace("{}", "right"))
-        .file("desktop.iso", &DESKTOP);
+    let bench = Bench::new().tray(&twin("left", slow)).tray(&twin("right", &gone)).file("desktop.iso", &DESKTOP);
     let tag = tag_of(&bench, "left");
     assert_eq!(tag, tag_of(&bench, "right"));
-    let both = "write desktop.iso --to tray:left --to tray:right --color never --quiet";
+    let both = "write desktop.iso --to tray:left --to tray:right --color never";
     let mut told = vec![
         bench.on_tray(&format!("write desktop.iso --to {tag} --unattended")),
         // One word for two drives is one too few.
@@ -55,9 +53,7 @@ fn twins_without_serial_numbers_are_told_by_their_places_alone() {
     ];
     assert!(bench.drive("left").starts_with(&DESKTOP) && bench.is_blank_at_its_ends("right"));
     // Whose notes they would have been, nobody can know.
-    told.push(
-        bench.at_terminal("write desktop.iso --to tray:left --resume --color never --quiet", &format!("{tag}\n")),
-    );
+    told.push(bench.at_terminal("write desktop.iso --to tray:left --resume --color never", &format!("{tag}\n")));
     steady().bind(|| insta::assert_snapshot!("twins", told.join("\n")));
 }
 

@@ -8,7 +8,7 @@ use super::body::{IN_FLIGHT, Piece};
 use super::diagnosis::Case;
 use super::difference::{Cause, Differences};
 use super::feed::Reading;
-use super::pulse::{Pulse, Watched, watch};
+use super::pulse::{Pulse, Watched, watched};
 use super::readback::{self, Suspect};
 use super::supply::{Checked, KeptImage};
 use super::window::{Next, Window};
@@ -60,16 +60,9 @@ pub fn compare(
     let sector = u64::from(drive.sector_bytes().max(1));
     let bytes = image.size().min(drive.bytes() / sector * sector);
     let pulse = Pulse::new();
-    let is_over = std::sync::atomic::AtomicBool::new(false);
     watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(bytes) });
-    let found = std::thread::scope(|scope| {
-        let watched = Watched { drive, pulse: &pulse };
-        let watching =
-            scope.spawn(|| watch(std::slice::from_ref(&pulse), Pacing::default().stall_after, &is_over, watcher));
-        let found = read_both(image, &watched, 0..bytes, cancel, watcher);
-        is_over.store(true, std::sync::atomic::Ordering::Relaxed);
-        watching.thread().unpark();
-        found
+    let found = watched(std::slice::from_ref(&pulse), Pacing::default().stall_after, watcher, || {
+        read_both(image, &Watched { drive, pulse: &pulse }, 0..bytes, cancel, watcher)
     });
     let (state, read_again) = found?;
     watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });

@@ -213,7 +213,7 @@ impl<'a> Lane<'a> {
             Ok(BlockDigests::new())
         };
         let Some((path, heading)) = notes else {
-            return nothing("no notes of jobs are kept on this bench".to_owned());
+            return nothing("no notes are kept about this drive".to_owned());
         };
         let mut blocks = match journal::find(path, heading) {
             Found::Flushed(blocks) => blocks,

@@ -25,7 +25,6 @@ mod watch;
 mod window;
 
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -226,6 +225,7 @@ pub fn run(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Vec<Outcome> {
+    let targets = noted_apart(targets, watcher);
     let drives = targets.len();
     let shared = Shared {
         order,
@@ -236,28 +236,37 @@ pub fn run(
         verdict: Verdict::default(),
     };
     let pulses: Vec<Pulse> = targets.iter().map(|_| Pulse::new()).collect();
-    let is_over = AtomicBool::new(false);
-    std::thread::scope(|scope| {
-        let shared = &shared;
-        let watch = scope.spawn(|| pulse::watch(&pulses, order.pacing.stall_after, &is_over, watcher));
-        let lanes = targets.into_iter().zip(&pulses).enumerate().map(|(number, (target, pulse))| {
-            scope.spawn(move || Lane::new(shared, pulse, number).run(platform, target))
-        });
-        let lanes: Vec<_> = lanes.collect();
-        // This thread is the image's reader.
-        if let Some(arrival) = shared.gate.wait() {
-            let reading = shared.reading(arrival.from, arrival.withheld_from);
-            let verdict = reading.run(&shared.window, arrival.from_drive, cancel);
-            shared.verdict.tell(verdict);
-            shared.window.end();
-        }
-        let outcomes =
-            lanes.into_iter().map(|lane| lane.join().unwrap_or_else(|_| Outcome::of_fault(ImageFault::Reader)));
-        let outcomes = outcomes.collect();
-        is_over.store(true, Ordering::Relaxed);
-        watch.thread().unpark();
-        outcomes
+    pulse::watched(&pulses, order.pacing.stall_after, watcher, || {
+        std::thread::scope(|scope| {
+            let shared = &shared;
+            let lanes = targets.into_iter().zip(&pulses).enumerate().map(|(number, (target, pulse))| {
+                scope.spawn(move || Lane::new(shared, pulse, number).run(platform, target))
+            });
+            let lanes: Vec<_> = lanes.collect();
+            // This thread is the image's reader.
+            if let Some(arrival) = shared.gate.wait() {
+                let reading = shared.reading(arrival.from, arrival.withheld_from);
+                let verdict = reading.run(&shared.window, arrival.from_drive, cancel);
+                shared.verdict.tell(verdict);
+                shared.window.end();
+            }
+            let outcomes = lanes.into_iter().map(|lane| lane.join());
+            outcomes.map(|ended| ended.unwrap_or_else(|_| Outcome::of_fault(ImageFault::Reader))).collect()
+        })
     })
+}
+
+/// The same targets, without notes where two drives would share them: they would be about both.
+fn noted_apart(mut targets: Vec<Target>, watcher: &dyn Watcher) -> Vec<Target> {
+    let places: Vec<_> = targets.iter().map(|target| target.journal.clone()).collect();
+    for (drive, target) in targets.iter_mut().enumerate() {
+        let is_shared = places.iter().filter(|place| **place == target.journal).count() > 1;
+        if is_shared && target.journal.take().is_some() {
+            let why = "another drive of this job has the same tag".to_owned();
+            watcher.heard(drive, &Event::Unnoted { why });
+        }
+    }
+    targets
 }
 
 impl Outcome {

@@ -1,6 +1,7 @@
 //! Whether a drive still answers: every request to it is counted, and somebody looks at the clock.
 
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::thread::Thread;
 use std::time::{Duration, Instant};
 
 use super::{Event, Watcher};
@@ -46,11 +47,33 @@ impl Pulse {
     }
 }
 
-/// Tells of every drive that stays silent, again after each further such time, until `is_over`.
-pub fn watch(pulses: &[Pulse], after: Duration, is_over: &AtomicBool, watcher: &dyn Watcher) {
+/// Ends the watch, also when what is watched panics.
+struct Ending<'a> {
+    is_over: &'a AtomicBool,
+    watch: &'a Thread,
+}
+
+impl Drop for Ending<'_> {
+    fn drop(&mut self) {
+        self.is_over.store(true, Ordering::Relaxed);
+        // Nobody waits for it to look once more.
+        self.watch.unpark();
+    }
+}
+
+/// Does the work, and meanwhile tells of every drive that stays silent, again after each further such time.
+pub fn watched<T>(pulses: &[Pulse], after: Duration, watcher: &dyn Watcher, work: impl FnOnce() -> T) -> T {
+    let is_over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let watching = scope.spawn(|| watch(pulses, after, &is_over, watcher));
+        let _ending = Ending { is_over: &is_over, watch: watching.thread() };
+        work()
+    })
+}
+
+fn watch(pulses: &[Pulse], after: Duration, is_over: &AtomicBool, watcher: &dyn Watcher) {
     let mut told = vec![0u64; pulses.len()];
     while !is_over.load(Ordering::Relaxed) {
-        // Whoever says that it is over wakes this thread, so that nobody waits for it.
         std::thread::park_timeout(LOOK.min(after / 2));
         for (drive, (pulse, told)) in pulses.iter().zip(&mut told).enumerate() {
             let silence = pulse.silence();
