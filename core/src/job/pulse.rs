@@ -115,3 +115,34 @@ impl<D: DriveWrite + ?Sized> DriveWrite for Watched<'_, D> {
         self.pulse.count(|| self.drive.flush())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::panic::{AssertUnwindSafe, catch_unwind};
+    use std::sync::Mutex;
+
+    use super::*;
+
+    struct Told(Mutex<Vec<(usize, Event)>>);
+
+    impl Watcher for Told {
+        fn heard(&self, drive: usize, event: &Event) {
+            self.0.lock().unwrap().push((drive, event.clone()));
+        }
+    }
+
+    #[test]
+    fn the_silent_drive_alone_is_told_of_and_the_watch_ends_with_its_work() {
+        let told = Told(Mutex::default());
+        let pulses = [Pulse::new(), Pulse::new()];
+        let after = Duration::from_millis(40);
+        // Of a request that takes long, one drive waits; the other has nothing to do.
+        watched(&pulses, after, &told, || pulses[1].count(|| std::thread::sleep(after * 5)));
+        let heard = std::mem::take(&mut *told.0.lock().unwrap());
+        assert!(!heard.is_empty() && heard.iter().all(|one| matches!(one, (1, Event::Stalled { .. }))), "{heard:?}");
+        assert_eq!(watched(&pulses, Duration::from_secs(20), &told, || 7), 7);
+        // It does not go on for ever when the work panics.
+        let panics = || watched(&pulses, after, &told, || panic!("the work"));
+        assert!(catch_unwind(AssertUnwindSafe(panics)).is_err());
+    }
+}
