@@ -404,6 +404,40 @@ fn false_capacity_is_told_with_the_true_size() {
 }
 
 #[test]
+fn what_came_through_a_pipe_is_found_wrong_and_told_as_far_as_the_drive_alone_tells() {
+    let image = image(24 * MIB + 300);
+    let told = |fault: &str, fresh: bool| {
+        let bench = Bench::new(72 << 20, 512, &format!("[[drive.fault]]\n{fault}\n"));
+        if fresh {
+            fs::write(bench.folder.path().join("a.img"), vec![0; 72 * MIB]).unwrap();
+        }
+        let stream = StreamedImage::new(Box::new(&image[..]), Box::new(|| Ok(())));
+        let outcome = bench.on(&["a"], &stream, &How::default()).pop().unwrap();
+        assert_eq!((outcome.result, outcome.head), (JobResult::Differs, Head::Blank), "{fault}");
+        assert!(!bench.could_start_a_pc(), "{fault}");
+        let causes: Vec<_> = outcome.differences.iter().map(|one| (one.offset, one.bytes, one.cause)).collect();
+        (causes, outcome.conclusion.unwrap())
+    };
+    let fake = |true_bytes| Conclusion::FalseCapacity { true_bytes, claimed_bytes: 72 << 20 };
+    let block = 4 * MIB as u64;
+    for true_bytes in [16 << 20, 8 << 20, (9 << 20) + 512 * 7] {
+        assert_eq!(told(&format!("kind = \"wrap\"\ntrue_bytes = {true_bytes}"), true).1, fake(true_bytes));
+    }
+    // A fresh drive gives zeros where it dropped what it took; from 13 MiB on, within a block.
+    let (causes, conclusion) = told("kind = \"drop\"\nat = 13631488\nbytes = 99999999", true);
+    assert_eq!(conclusion, fake(13_631_488));
+    assert_eq!(causes[0], (3 * block, block, Cause::OldData));
+    assert_eq!((causes[1].0, causes[1].2), (4 * block, Cause::Zeros));
+    // A hole is none; what was there before is told where a sample of it was taken, and no less than a block can be told.
+    let (causes, conclusion) = told("kind = \"drop\"\nat = 8388608\nbytes = 4194304", false);
+    assert_eq!((causes, conclusion), (vec![(2 * block, block, Cause::OldData)], Conclusion::DropsWrites));
+    let (causes, conclusion) = told("kind = \"corrupt\"\nat = 6000000\nbytes = 1", false);
+    assert_eq!((causes, conclusion), (vec![(block, block, Cause::OtherData)], Conclusion::KeepsOther));
+    let (causes, conclusion) = told("kind = \"read-error\"\nat = 6000000\nbytes = 3000", false);
+    assert_eq!((causes, conclusion), (vec![(5_963_776, 65_536, Cause::Unreadable)], Conclusion::Unreadable));
+}
+
+#[test]
 fn a_drive_that_ends_within_the_image_is_never_verified() {
     // What lies behind the true end lands on the head's place, or the head on it: the hard case is an image whose
     // end is zeros, because a blank head then looks right.
@@ -1012,6 +1046,49 @@ proptest! {
             }
             if after == u64::MAX {
                 prop_assert_eq!(outcomes[0].result, JobResult::Verified, "the sound one: {:?}", outcomes[0].fault);
+            }
+        }
+    }
+
+    /// An image comes over a line or through a pipe, which may break anywhere or give another byte: only the image with the right
+    /// checksum is ever sealed, and a sound drive ends with it.
+    #[test]
+    fn what_passes_by_once_is_verified_and_equal_or_starts_no_pc(
+        bytes in prop_oneof![1..9 * MIB, 8 * MIB + 1..9 * MIB],
+        kinds in proptest::collection::vec((0u8..6, 0u64..9 << 20, 1u64..200_000), 0..2),
+        is_line: bool,
+        tries in proptest::collection::vec((prop_oneof![Just(usize::MAX), 0..12 * MIB], 0..12 * MIB, any::<bool>()), 0..3),
+    ) {
+        let faults: String = kinds.iter().map(|(kind, at, length)| fault(*kind, *at, *length)).collect();
+        let bench = Bench::new(9 << 20, 512, &faults);
+        let image = image(bytes);
+        let sum: Sum = format!("sha256:{}", sha256(&image)).parse().unwrap();
+        let whole = [true, false].map(|goes_on| (usize::MAX, usize::MAX, goes_on));
+        let mut is_doubtful = false;
+        for (breaks_at, lies_at, goes_on) in tries.into_iter().chain(whole) {
+            // Where the line broke after a wrong byte, nobody can know yet that the drive has a wrong one.
+            is_doubtful |= lies_at < bytes && breaks_at <= bytes;
+            let mut sent = image.clone();
+            sent.get_mut(lies_at).into_iter().for_each(|byte| *byte ^= 0x20);
+            let how = How {
+                checked: Checked { sums: vec![sum.clone()], ..Checked::default() },
+                start: if goes_on { Start::GoOn } else { Start::Over },
+                ..How::default()
+            };
+            let line = Line { image: &sent, sent: AtomicUsize::new(0), breaks_at };
+            let pipe = StreamedImage::new(Box::new(Sending { line: &line, at: 0 }), Box::new(|| Ok(())));
+            let supply: &dyn Supply = if is_line { &line } else { &pipe };
+            let outcome = bench.on(&["a"], supply, &how).pop().unwrap();
+            match (outcome.result, outcome.head) {
+                (JobResult::Verified, Head::Sealed) => prop_assert!(bench.drive().starts_with(&image)),
+                (_, Head::Blank) if !faults.contains("wrap") && !faults.contains("drop") => {
+                    prop_assert!(!bench.could_start_a_pc());
+                }
+                (result, head) => prop_assert!(result != JobResult::Verified && head != Head::Sealed),
+            }
+            if (breaks_at, lies_at) == (usize::MAX, usize::MAX) && faults.is_empty() {
+                let may_fail = is_doubtful && goes_on;
+                prop_assert!(outcome.result == JobResult::Verified || may_fail, "{:?}", outcome.fault);
             }
         }
     }

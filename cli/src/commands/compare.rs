@@ -5,7 +5,7 @@ use std::path::Path;
 use pyrotyp_core::Cancel;
 use pyrotyp_core::job::{self, JobFault, JobResult};
 
-use super::{choose_drive, fit_to_write, on_shelf_or_file, open_image, platform};
+use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, open_image, platform};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, of_image};
 use crate::show::job_progress::JobProgress;
@@ -19,10 +19,11 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
     fit_to_write(path, &image.inspection)?;
     let platform = platform(common)?;
     let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;
-    if choice.partition.is_some() || choice.drive.bytes == 0 {
-        let text = format!("`{asked}` is no whole drive with a medium in it");
+    if choice.partition.is_some() {
+        let text = format!("`{asked}` is a partition, and an image takes a whole drive");
         return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
     }
+    needs_medium(&choice.drive)?;
     let drive = platform.open(&choice.drive)?;
     let content = image.content(path, choice.drive.bytes, common, cancel)?;
     let progress = JobProgress::new(common, &[choice.drive.tag.as_str()], false);

@@ -1,10 +1,11 @@
 //! `pyrotyp contents`: what is on a drive now?
 
 use pyrotyp_core::Cancel;
-use pyrotyp_core::contents::{Sectors, contents};
+use pyrotyp_core::contents::contents;
+use pyrotyp_core::drive::Sectors;
 use pyrotyp_core::ledger;
 
-use super::{choose_drive, platform, state_folder};
+use super::{choose_drive, needs_medium, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
 use crate::show::{content, json};
@@ -15,9 +16,7 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
     let platform = platform(common)?;
     let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;
     let drive = choice.drive;
-    if drive.bytes == 0 {
-        return Err(Failure::new(Exit::Refused, format!("drive {} has no medium in it", drive.tag), "put the card in"));
-    }
+    needs_medium(&drive)?;
     let open = platform.open(&drive)?;
     let mut found = contents(&Sectors::of(&*open)).map_err(|error| {
         let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));

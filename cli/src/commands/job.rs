@@ -21,7 +21,7 @@ use pyrotyp_core::{Cancel, Finding, Level};
 use super::settings::known_to_bench;
 use super::{choose_drive, state_folder};
 use crate::asked::{Common, Job};
-use crate::exit::{Exit, Failure, chain, of_job};
+use crate::exit::{Exit, Failure, chain, of_job, plain};
 use crate::show::job_progress::JobProgress;
 use crate::show::{card, json, text};
 use crate::{put, say};
@@ -382,11 +382,12 @@ fn report(
 ) -> Result<Exit, Failure> {
     let record = record(image, chosen, started, &outcomes);
     let kept = match state_folder(common) {
-        Some(state) => ledger::keep(&state, &record).map_err(|error| error.to_string()),
-        None => Err("there is no home folder; --state names another".to_owned()),
+        Some(state) => ledger::keep(&state, &record)
+            .map_err(|error| format!("below {}: {}; --state names another folder", state.display(), plain(&error))),
+        None => Err("anywhere: there is no home folder; --state names another".to_owned()),
     };
     if let Err(reason) = kept {
-        say(common, &format!("the job's record could not be kept: {reason}\n"));
+        say(common, &format!("the job's record could not be kept {reason}\n"));
     }
     for fault in outcomes.iter().filter_map(|outcome| outcome.release_fault.as_ref()) {
         say(common, &format!("{}\n   next: {}\n", chain(fault), fault.next_step()));

@@ -194,6 +194,14 @@ pub fn choose_drive(
     }
 }
 
+/// A reader without a card has nothing to be read.
+pub fn needs_medium(drive: &Drive) -> Result<(), Failure> {
+    match drive.bytes {
+        0 => Err(Failure::new(Exit::Refused, format!("drive {} has no medium in it", drive.tag), "put the card in")),
+        _ => Ok(()),
+    }
+}
+
 /// Where records and remembered keys are kept: as asked, or where the system keeps such things.
 pub fn state_folder(common: &Common) -> Option<PathBuf> {
     common.state.clone().or_else(|| own_folder("XDG_STATE_HOME", ".local/state"))

@@ -69,7 +69,9 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
 fn what_can_not_be_compared_says_why() {
     let small = "[[drive]]\nname = \"small\"\nbytes = 1048576\nbus = \"usb\"\nremovable = true\nserial = \"S-771\"\n";
     let bad = "[[drive.fault]]\nkind = \"read-error\"\nat = 2000000\nbytes = 10\n";
-    let bench = Bench::new().tray(small).stick("bad", bad);
+    let empty = "[[drive]]\nname = \"slot\"\nbytes = 0\nbus = \"usb\"\nremovable = true\nserial = \"B-1\"\n";
+    let parted = "[[drive.partition]]\nnumber = 1\nbytes = 4096\n";
+    let bench = Bench::new().tray(small).tray(empty).stick("bad", &format!("{parted}{bad}"));
     bench.alter("bad", 0, &RESCUE);
     steady().bind(|| {
         insta::assert_snapshot!(bench.on_tray("compare small rescue.iso --quiet"), @"
@@ -89,8 +91,21 @@ fn what_can_not_be_compared_says_why() {
         insta::assert_snapshot!(bench.on_tray("compare nothing rescue.iso --quiet"), @"
         exit 5
         -- standard error:
-        pyrotyp: no drive `nothing` is attached; attached are CSK93, Q3DMK
+        pyrotyp: no drive `nothing` is attached; attached are CSK93, VDVG?, Q3DMK
            next: plug it in, or choose one that `pyrotyp drives --all` shows
+        ");
+        insta::assert_snapshot!(bench.on_tray("compare slot rescue.iso --quiet"), @"
+        exit 5
+        -- standard error:
+        pyrotyp: drive VDVG? has no medium in it
+           next: put the card in
+        ");
+        assert_eq!(bench.on_tray("contents slot --quiet"), bench.on_tray("compare slot rescue.iso --quiet"));
+        insta::assert_snapshot!(bench.on_tray("compare tray:bad1 rescue.iso --quiet"), @"
+        exit 5
+        -- standard error:
+        pyrotyp: `tray:bad1` is a partition, and an image takes a whole drive
+           next: name the drive: Q3DMK
         ");
     });
 }

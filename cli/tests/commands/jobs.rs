@@ -4,7 +4,7 @@ use std::io::Write;
 
 use pyrotyp_core::digest::{Algorithm, Hashers};
 
-use super::bench::{Bench, DESKTOP, steady, tag_of};
+use super::bench::{Bench, DESKTOP, RESCUE, steady, tag_of};
 
 fn sum(bytes: &[u8]) -> String {
     let mut hashers = Hashers::new([Algorithm::Sha256]);
@@ -69,8 +69,12 @@ fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
     let mut told = vec![write("--resume")];
     let tray = std::fs::read_to_string(bench.path("tray/tray.toml")).unwrap();
     std::fs::write(bench.path("tray/tray.toml"), tray.split("[[drive.fault]]").next().unwrap()).unwrap();
+    // Another image does not go on there, and takes nothing from the one that may.
+    let before = bench.drive("a");
+    told.push(bench.on_tray(&format!("write rescue.iso --to {tag} --unattended --resume --quiet")));
+    assert!(bench.drive("a") == before, "nothing was written");
     told.push(write("--resume"));
-    assert!(told[1].contains("going on: the drive has ") && bench.drive("a").starts_with(&DESKTOP), "{}", told[1]);
+    assert!(told[2].contains("going on: the drive has ") && bench.drive("a").starts_with(&DESKTOP), "{}", told[2]);
     bench.alter("a", 9_000_000, b"somebody's holiday pictures");
     told.push(write("--only-changed --quiet"));
     assert!(bench.drive("a").starts_with(&DESKTOP));
@@ -79,6 +83,31 @@ fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
     // How far it had come when it was pulled out is not the same each time.
     settings.add_filter(r"the drive has [\d.]+ MB|the [\d.]+ MB that", "[AMOUNT]");
     settings.bind(|| insta::assert_snapshot!("gone_on_with", told.join("\n")));
+}
+
+#[test]
+fn a_job_whose_notes_can_not_be_kept_is_done_all_the_same_and_says_so() {
+    let bench =
+        Bench::new().stick("a", "[[drive.fault]]\nkind = \"read-error\"\nat = 3000000\nbytes = 10\ntimes = 1\n");
+    std::fs::create_dir(bench.path("state")).unwrap();
+    let bench = bench.file("state/under-way", b"in the way").file("state/jobs", b"as well");
+    let told = bench.on_tray(&format!("write rescue.iso --to {} --unattended --state state", tag_of(&bench, "a")));
+    assert!(bench.drive("a").starts_with(&RESCUE));
+    steady().bind(|| insta::assert_snapshot!("without_notes", told));
+}
+
+#[test]
+fn a_stick_of_false_capacity_is_told_although_its_image_came_through_a_pipe() {
+    let told =
+        ["kind = \"wrap\"\ntrue_bytes = 9000448", "kind = \"drop\"\nat = 13631488\nbytes = 99999999"].map(|fault| {
+            let bench = Bench::new().stick("a", &format!("[[drive.fault]]\n{fault}\n"));
+            std::fs::write(bench.path("tray/a.img"), vec![0; super::bench::DRIVE_BYTES as usize]).unwrap();
+            let write = format!("write - --to {} --unattended --quiet --sum {}", tag_of(&bench, "a"), sum(&DESKTOP));
+            let told = bench.fed(&write, &DESKTOP);
+            assert_ne!(bench.drive("a")[..4096], DESKTOP[..4096]);
+            told
+        });
+    steady().bind(|| insta::assert_snapshot!("fakes_behind_a_pipe", told.join("\n")));
 }
 
 #[test]
@@ -95,6 +124,7 @@ fn an_image_from_a_pipe_is_sealed_only_when_its_checksum_is_right() {
         write("", &DESKTOP),
         write(&format!("--sum {}", sum(b"other")), b""),
         write(&format!("--sum {}", sum(b"other")), b"<html>404</html>"),
+        write(&format!("--sum {} --resume", sum(&DESKTOP)), &DESKTOP[..5000]),
     ];
     assert!(!bench.was_touched("a"));
     told.push(write(&format!("--sum {}", sum(&DESKTOP)), &DESKTOP));

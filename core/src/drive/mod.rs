@@ -7,6 +7,7 @@ mod content;
 pub mod linux;
 mod mount_point;
 mod platform;
+mod sectors;
 mod tag;
 pub mod tray;
 
@@ -17,6 +18,7 @@ pub(crate) use content::read_placed as read_content;
 pub use aligned::{ALIGNMENT, AlignedBuf};
 pub use choose::{Choice, ChooseError, NamedBy, arrived, choose};
 pub use platform::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
+pub use sectors::Sectors;
 pub use tag::Tag;
 
 /// How a drive is attached.

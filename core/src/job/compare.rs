@@ -67,7 +67,8 @@ pub fn compare(
     let (state, read_again) = found?;
     watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
     let image = (image, inspection);
-    let case = Case { drive, image: Some(image), blocks: &state.blocks, range: 0..bytes, before: None, cancel };
+    let case =
+        Case { drive, image: Some(image), asked: None, blocks: &state.blocks, range: 0..bytes, before: None, cancel };
     let mut differences = case.differences(&state.suspects)?;
     if bytes < image.0.size() {
         differences.add(bytes..image.0.size(), Cause::BeyondEnd);

@@ -14,7 +14,7 @@ use super::readback::Suspect;
 use super::{Conclusion, ImageFault, JobFault, Stage};
 use crate::Cancel;
 use crate::digest::BLOCK_BYTES;
-use crate::drive::{AlignedBuf, DriveFault, DriveIo, DriveWrite};
+use crate::drive::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
 use crate::image::{Inspection, ReadAt};
 
 /// Compared at once, in bytes.
@@ -42,6 +42,8 @@ pub struct Case<'a> {
     pub drive: &'a dyn DriveIo,
     /// The image, where it stays, and what is known of it.
     pub image: Option<(&'a dyn ReadAt, &'a Inspection)>,
+    /// Where the drive is this job's to write: then it can be asked what it keeps.
+    pub asked: Option<(&'a dyn DriveWrite, &'a Frame)>,
     /// Digests of the image's blocks, by their number.
     pub blocks: &'a [Option<blake3::Hash>],
     /// The body, or all of the image where that is compared.
@@ -63,13 +65,18 @@ impl Case<'_> {
                 return Err(JobFault::Stopped { stage: Stage::ReadBack });
             }
             let Piece { at, bytes, .. } = suspect.piece;
+            let lost = |value| suspect.found == Some(digest_of_all(value, bytes));
             let elsewhere =
                 suspect.found.and_then(|digest| places.get(&digest)).filter(|index| start_of(**index) != at);
             if elsewhere.is_some() && bytes == BLOCK_BYTES {
                 found.add(at..at + bytes, Cause::OtherPlace);
             } else if suspect.found.is_none() && unreadable >= UNREADABLE_MOST {
                 found.add(at..at + bytes, Cause::Unreadable);
-            } else if number >= IN_DETAIL {
+            } else if self.image.is_none() && lost(0) {
+                found.add(at..at + bytes, Cause::Zeros);
+            } else if self.image.is_none() && lost(0xFF) {
+                found.add(at..at + bytes, Cause::Ones);
+            } else if number >= IN_DETAIL || self.image.is_none() && suspect.found.is_some() {
                 found.add(at..at + bytes, Cause::OtherData);
             } else {
                 self.piece(&suspect.piece, &mut found, &mut unreadable)?;
@@ -90,6 +97,7 @@ impl Case<'_> {
         let mut buffer = AlignedBuf::new(COMPARED);
         let mut at = piece.at;
         let end = piece.at + piece.bytes;
+        let before = found.bytes;
         self.is_image_as_it_was(piece)?;
         while at < end {
             let inside = (end - at).min(COMPARED as u64);
@@ -119,6 +127,10 @@ impl Case<'_> {
             }
             at += inside;
         }
+        if self.image.is_none() && found.bytes == before {
+            // It can be read by now, and nothing is left of the image that says which part of it is wrong.
+            found.add(piece.at..end, Cause::OtherData);
+        }
         Ok(())
     }
 
@@ -129,24 +141,9 @@ impl Case<'_> {
         if blake3::hash(&expected) == piece.digest { Ok(()) } else { Err(ImageFault::Changed { at: piece.at }.into()) }
     }
 
-    /// Compares what was read from byte `at` on.
+    /// Compares what was read from byte `at` on, where the image is there to compare it with.
     fn part(&self, at: u64, bytes: &[u8], found: &mut Differences) -> Result<(), JobFault> {
-        let Some((image, inspection)) = self.image else {
-            // Without the image, only what no image holds for long can be told.
-            for (number, part) in bytes.chunks(PIECE).enumerate() {
-                let start = at + (number * PIECE) as u64;
-                let lost = |value: u8| part.iter().all(|byte| *byte == value);
-                let cause = if lost(0) {
-                    Cause::Zeros
-                } else if lost(0xFF) {
-                    Cause::Ones
-                } else {
-                    Cause::OtherData
-                };
-                found.add(start..start + part.len() as u64, cause);
-            }
-            return Ok(());
-        };
+        let Some((image, inspection)) = self.image else { return Ok(()) };
         let expected = expected(image, at, bytes.len())?;
         found.compare(at, &expected, bytes, &mut |range, cause| {
             // Where the image can't be read just now, its bytes have told already what they can.
@@ -199,7 +196,8 @@ impl Case<'_> {
     /// The drive's true size, where what it holds shows that it has less room than it claims.
     fn true_bytes(&self, found: &Differences) -> Option<u64> {
         let other_place = found.told.iter().any(|one| matches!(one.cause, Cause::OtherPlace | Cause::OtherData));
-        other_place.then(|| self.wraps_at(found)).flatten().or_else(|| self.loses_from(found))
+        let wraps_at = || if self.image.is_some() { self.wraps_at(found) } else { self.begins_again_at(found) };
+        other_place.then(wraps_at).flatten().or_else(|| self.loses_from(found))
     }
 
     /// Where a drive begins again at its start: something is looked for that belongs further on in the image.
@@ -226,7 +224,7 @@ impl Case<'_> {
                 if sought > SOUGHT_MOST {
                     return None;
                 }
-                let Some(place) = find(image, &sample, at, self.cancel).ok().flatten() else { continue };
+                let Some(place) = find(image, &sample, at..image.size(), self.cancel).ok().flatten() else { continue };
                 let shift = place - at;
                 // The image's last echo is what stays: the shift may be several times the true size.
                 let fits = |times: &u64| {
@@ -244,6 +242,30 @@ impl Case<'_> {
         None
     }
 
+    /// Where a drive begins again at its start, told by the drive alone: several places at the start of the body are there
+    /// a second time, all equally far behind.
+    fn begins_again_at(&self, found: &Differences) -> Option<u64> {
+        let Range { start, end } = self.range;
+        // What was written last has taken the place of the start.
+        found.told.first().filter(|one| one.offset == start)?;
+        let sectors = Sectors::by(self.drive, COMPARED);
+        let sample_at = |at: u64| {
+            let mut sample = vec![0u8; SAMPLE_BYTES];
+            let is_whole = sectors.fill_at(at, &mut sample).is_ok_and(|count| count == SAMPLE_BYTES);
+            is_whole.then_some(sample)
+        };
+        let places = (0..SAMPLES_EACH).map(|part| start + part * PIECE as u64);
+        let samples: Vec<_> = places
+            .filter_map(|at| Some((at, sample_at(at)?)))
+            .filter(|(_, sample)| !repeats_itself(sample))
+            .take(SOUGHT_MOST)
+            .collect();
+        let (at, first) = samples.first()?;
+        let shift = find(&sectors, first, *at..end, self.cancel).ok().flatten()? - at;
+        let is_echo = |(at, sample): &(u64, Vec<u8>)| sample_at(at.saturating_add(shift)).as_ref() == Some(sample);
+        (samples.len() == SOUGHT_MOST && samples.iter().all(is_echo)).then_some(shift)
+    }
+
     /// From where on nothing is kept, up to the end of what was written.
     fn loses_from(&self, found: &Differences) -> Option<u64> {
         self.before?;
@@ -253,24 +275,44 @@ impl Case<'_> {
         // What happens to be equal by chance, zeros for zeros, leaves gaps.
         let is_all = found.told.iter().all(|one| is_lost(one.cause)) && found.bytes >= behind / 2 && found.more == 0;
         let is_kept_before = first > self.range.start;
-        (is_all && is_kept_before && behind >= LOST_BYTES_LEAST).then_some(first / 512 * 512)
+        if !is_all || !is_kept_before || behind < LOST_BYTES_LEAST {
+            return None;
+        }
+        match self.asked {
+            // Without the image, whole blocks are all that can be told from outside.
+            Some((drive, frame)) if self.image.is_none() => kept_bytes(drive, frame).ok().flatten(),
+            _ => Some(first / 512 * 512),
+        }
     }
+}
+
+/// Of so many bytes that are all the same.
+fn digest_of_all(value: u8, bytes: u64) -> blake3::Hash {
+    let mut hasher = blake3::Hasher::new();
+    let same = [value; PIECE];
+    let mut left = bytes;
+    while left > 0 {
+        let count = left.min(PIECE as u64);
+        hasher.update(same.get(..count as usize).unwrap_or_default());
+        left -= count;
+    }
+    hasher.finalize()
 }
 
 fn repeats_itself(sample: &[u8]) -> bool {
     sample.chunks(16).collect::<HashSet<_>>().len() < sample.len() / 32
 }
 
-/// Where the image holds `sample` behind `after`; it is sought at whole sectors only.
-fn find(image: &dyn ReadAt, sample: &[u8], after: u64, cancel: &Cancel) -> io::Result<Option<u64>> {
+/// Where `sample` is held within a range, behind its start; it is sought at whole sectors from there only.
+fn find(holder: &dyn ReadAt, sample: &[u8], within: Range<u64>, cancel: &Cancel) -> io::Result<Option<u64>> {
     let finder = Finder::new(sample);
     let mut piece = vec![0u8; COMPARED + sample.len()];
-    let mut at = after + 512;
-    while at < image.size() && !cancel.is_set() {
-        let count = image.fill_at(at, &mut piece)?;
+    let mut at = within.start + 512;
+    while at < within.end && !cancel.is_set() {
+        let count = holder.fill_at(at, &mut piece)?;
         let filled = piece.get(..count).unwrap_or_default();
         let mut places = finder.find_iter(filled).map(|place| at + place as u64);
-        if let Some(place) = places.find(|place| (place - after).is_multiple_of(512)) {
+        if let Some(place) = places.find(|place| (place - within.start).is_multiple_of(512)) {
             return Ok(Some(place));
         }
         if count < piece.len() {
@@ -289,24 +331,27 @@ fn expected(image: &dyn ReadAt, at: u64, bytes: usize) -> Result<Vec<u8>, JobFau
     if count == bytes { Ok(expected) } else { Err(ImageFault::Shrunk { at: at + count as u64 }.into()) }
 }
 
-/// From where on a drive keeps nothing of what is written, although its very end should: sought by writing and reading back
-/// between its two ends. `None` if all but the end is kept.
+/// From where on a drive keeps nothing of what is written, to 4096 bytes: sought by writing and reading back between its
+/// two ends. `None` if it keeps all but its end, or that too.
 ///
 /// # Errors
 /// When the drive fails.
 pub fn kept_bytes(drive: &dyn DriveWrite, frame: &Frame) -> Result<Option<u64>, JobFault> {
     let sample = SAMPLE_BYTES as u64;
-    let (mut kept, mut lost) = (frame.head().end / sample, frame.end().start / sample);
     let mut mark = AlignedBuf::new(SAMPLE_BYTES);
     let mut found = AlignedBuf::new(SAMPLE_BYTES);
-    while lost.saturating_sub(kept) > 1 {
-        let middle = kept + (lost - kept) / 2;
-        let at = middle * sample;
+    let mut keeps = |at: u64| -> Result<bool, JobFault> {
         blake3::Hasher::new().update(b"is this kept?").update(&at.to_le_bytes()).finalize_xof().fill(&mut mark);
         drive.write_at(at, &mark).map_err(|source| JobFault::Write { at, bytes: sample, source })?;
         drive.flush().map_err(|source| JobFault::Flush { source })?;
         drive.read_at(at, &mut found).map_err(|source| JobFault::Read { at, source })?;
-        if *found == *mark { kept = middle } else { lost = middle }
+        Ok(*found == *mark)
+    };
+    let (mut kept, end) = (frame.head().end / sample, frame.end().start / sample);
+    let mut lost = end;
+    while lost.saturating_sub(kept) > 1 {
+        let middle = kept + (lost - kept) / 2;
+        if keeps(middle * sample)? { kept = middle } else { lost = middle }
     }
-    Ok((lost < frame.end().start / sample).then_some(lost * sample))
+    Ok((lost < end).then_some(lost * sample))
 }

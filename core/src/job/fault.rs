@@ -225,6 +225,20 @@ impl JobFault {
         }
     }
 
+    /// Whether what the drive has confirmed is no use to a later job: the drive, or the image, proved wrong.
+    pub(super) fn leaves_nothing(&self) -> bool {
+        let is_wrong = |fault: &ImageFault| match fault {
+            ImageFault::OtherSum { .. } | ImageFault::Unproven { .. } => true,
+            ImageFault::Changed { .. } | ImageFault::ChangedSum { .. } => true,
+            _ => false,
+        };
+        match self {
+            Self::Differs | Self::SealDiffers { .. } => true,
+            Self::Image(fault) => is_wrong(fault),
+            _ => false,
+        }
+    }
+
     /// How a drive that met this ended.
     pub(super) fn result(&self) -> JobResult {
         match self {

@@ -189,12 +189,13 @@ impl<'a> Lane<'a> {
         if let Some(passed) = passed {
             self.pass_on(drive, &frame, &kept, &passed)?;
         }
-        let (body, end) = self.body(drive, &frame, &kept, &mut journal)?;
-        self.image_bytes = Some(end.bytes);
-        self.sha256.clone_from(&end.sha256);
-        self.written = body.written;
-        let ended = self.prove_and_seal(drive, &frame, &body, &end, &before);
-        let is_over = matches!(&ended, Ok(()) | Err(JobFault::Differs | JobFault::SealDiffers { .. }));
+        let ended = self.body(drive, &frame, &kept, &mut journal).and_then(|(body, end)| {
+            self.image_bytes = Some(end.bytes);
+            self.sha256.clone_from(&end.sha256);
+            self.written = body.written;
+            self.prove_and_seal(drive, &frame, &body, &end, &before)
+        });
+        let is_over = ended.as_ref().err().is_none_or(JobFault::leaves_nothing);
         if let Some(journal) = journal.filter(|_| is_over) {
             journal.remove();
         }
@@ -296,7 +297,7 @@ impl<'a> Lane<'a> {
         match Journal::begin(path, heading, kept) {
             Ok(journal) => Some(journal),
             Err(error) => {
-                self.tell(&Event::Unnoted { why: crate::plain(&error) });
+                self.tell(&Event::Unnoted { why: format!("{}: {}", path.display(), crate::plain(&error)) });
                 None
             }
         }
@@ -447,6 +448,7 @@ impl<'a> Lane<'a> {
             let case = Case {
                 drive,
                 image: order.supply.kept().zip(order.inspection),
+                asked: Some((drive, frame)),
                 blocks: &body.blocks,
                 range: first..body.pieces.last().map_or(first, |piece| piece.at + piece.bytes),
                 before: Some(before),
