@@ -142,7 +142,7 @@ struct Written {
     drives: Vec<WrittenDrive>,
 }
 
-#[derive(Deserialize)]
+#[derive(Clone, Deserialize)]
 struct WrittenImage {
     #[serde(default)]
     file: String,
@@ -155,22 +155,42 @@ struct WrittenDrive {
     result: String,
 }
 
-/// On which drives each image is, as far as the records of `state` tell: tags by SHA-256. The last job of a drive counts;
-/// records that can't be read are passed over.
-pub fn on_drives(state: &Path) -> HashMap<String, Vec<String>> {
-    let mut last: HashMap<String, Option<String>> = HashMap::new();
+/// On which drives each image is: their tags.
+#[derive(Debug, Default)]
+pub struct OnDrives {
+    by_sha256: HashMap<String, Vec<String>>,
+    by_file: HashMap<String, Vec<String>>,
+}
+
+impl OnDrives {
+    /// Those with the image of this SHA-256; where nobody has computed it yet, those to which this file was written.
+    pub fn of(&self, sha256: Option<&str>, file: &Path) -> &[String] {
+        let tags = match sha256 {
+            Some(sum) => self.by_sha256.get(sum),
+            None => self.by_file.get(&*file.to_string_lossy()),
+        };
+        tags.map(Vec::as_slice).unwrap_or_default()
+    }
+}
+
+/// On which drives each image is, as far as the records of `state` tell. The last job of a drive counts; records that
+/// can't be read are passed over.
+pub fn on_drives(state: &Path) -> OnDrives {
+    let mut last: HashMap<String, Option<WrittenImage>> = HashMap::new();
     for record in records(state) {
         for drive in record.drives.into_iter().filter(|drive| drive.result != "refused") {
             let is_there = matches!(drive.result.as_str(), "verified" | "written");
-            last.insert(drive.tag, record.image.sha256.clone().filter(|_| is_there));
+            last.insert(drive.tag, is_there.then(|| record.image.clone()));
         }
     }
-    let mut found: HashMap<String, Vec<String>> = HashMap::new();
-    for (tag, sha256) in last {
-        found.entry(sha256.unwrap_or_default()).or_default().push(tag);
+    let mut found = OnDrives::default();
+    for (tag, image) in last.into_iter().filter_map(|(tag, image)| Some((tag, image?))) {
+        if let Some(sum) = image.sha256 {
+            found.by_sha256.entry(sum).or_default().push(tag.clone());
+        }
+        found.by_file.entry(image.file).or_default().push(tag);
     }
-    found.remove("");
-    found.values_mut().for_each(|tags| tags.sort());
+    found.by_sha256.values_mut().chain(found.by_file.values_mut()).for_each(|tags| tags.sort());
     found
 }
 
@@ -250,9 +270,13 @@ mod tests {
         put("4", "2026-11-23T09:20:00Z", "cc", &[("590J1", "refused")]);
         fs::write(state.path().join("jobs/5"), "{").unwrap();
         let on = on_drives(state.path());
-        assert_eq!(on.get("aa").map(Vec::as_slice), Some(["590J1".to_owned()].as_slice()));
-        assert_eq!(on.get("bb").map(Vec::as_slice), Some(["NX2T8".to_owned()].as_slice()));
-        assert_eq!(on.len(), 2);
+        let of = |sum, name| on.of(sum, &Path::new("/srv").join(name)).to_vec();
+        assert_eq!(of(Some("aa"), "other.iso"), ["590J1"]);
+        assert_eq!(of(Some("bb"), "other.iso"), ["NX2T8"]);
+        assert!(
+            of(Some("cc"), "aa.iso").is_empty() && of(None, "cc.iso").is_empty() && of(None, "other.iso").is_empty()
+        );
+        assert_eq!(of(None, "aa.iso"), ["590J1"]);
         let last = last_on(state.path(), "65387").unwrap();
         assert_eq!(
             (last.image.as_str(), last.result.as_str(), last.ended.as_str()),

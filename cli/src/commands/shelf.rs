@@ -29,6 +29,16 @@ pub struct Row {
     pub findings: Vec<Finding>,
 }
 
+/// An image of the shelf that was read again.
+pub struct Verified {
+    /// Its entry.
+    pub item: Item,
+    /// What was found out about it.
+    pub report: Report,
+    /// What speaks against it.
+    pub fault: Option<Failure>,
+}
+
 /// A state folder that can't be written.
 pub fn unwritable(state: &Path, error: &io::Error) -> Failure {
     let text = format!("can't change the shelf in {}: {}", state.display(), plain(error));
@@ -100,7 +110,7 @@ fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
         };
         Row {
             bytes: shelf.path(item).metadata().map_or(0, |found| found.len()),
-            on: item.sha256().and_then(|sum| on_drives.get(sum)).cloned().unwrap_or_default(),
+            on: on_drives.of(item.sha256(), &shelf.path(item)).to_vec(),
             findings: catalogue::age(&naming, common),
             item: item.clone(),
         }
@@ -202,36 +212,37 @@ fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
 fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     let shelf = open(state, common)?;
     let mut exit = Exit::Done;
-    let mut reports = Vec::new();
+    let mut all = Vec::new();
     for item in named(&shelf, names)? {
-        let path = shelf.path(&item);
-        match verify_one(&path, &item, common, cancel) {
-            Ok(report) => reports.push((item, report)),
+        let (report, fault) = match verify_one(&shelf.path(&item), &item, common, cancel) {
             Err(failure) if failure.exit == Exit::Stopped => return Err(failure),
-            Err(failure) => {
-                tell(&failure);
-                exit = failure.exit;
-                reports.push((item, Report::default()));
-            }
-        }
-        let (item, report) =
-            reports.last().ok_or_else(|| Failure::new(Exit::Unexpected, "nothing was verified", ""))?;
+            Err(failure) => (Report::default(), Some(failure)),
+            Ok(found) => found,
+        };
+        let verified = Verified { item, report, fault };
         if !common.json {
-            put(&shelved::verified(item, report))?;
+            put(&shelved::verified(&verified))?;
         }
-        if let Some(failure) = check::refusal(&path, report) {
-            tell(&failure);
+        if let Some(failure) = &verified.fault {
+            tell(failure);
             exit = failure.exit;
         }
+        all.push(verified);
     }
     if common.json {
-        put(&json::verified(&reports))?;
+        put(&json::verified(&all))?;
     }
     Ok(exit)
 }
 
-/// Reads an image again and compares it with what was published for it, and with what was computed before.
-fn verify_one(path: &Path, item: &Item, common: &Common, cancel: &Cancel) -> Result<Report, Failure> {
+/// Reads an image again and compares it with what was published for it, and with what was computed before. With what was
+/// found out comes what speaks against the image.
+fn verify_one(
+    path: &Path,
+    item: &Item,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<(Report, Option<Failure>), Failure> {
     let identity = Identity::of(path);
     let image = open_image_called(path, path)?;
     let published = digest::published(path, &Given::default())?;
@@ -249,14 +260,16 @@ fn verify_one(path: &Path, item: &Item, common: &Common, cancel: &Cancel) -> Res
             "something changed it, or the disk fails: pyrotyp shelf remove {0}, then fetch it again",
             item.name()
         );
-        return Err(Failure::new(Exit::Checksum, text, next));
+        let report = Report { checked: found.checked, sums: found.sums, pieces: found.pieces, ..Report::default() };
+        return Ok((report, Some(Failure::new(Exit::Checksum, text, next))));
     }
     let nothing = Against::default();
     let known = Known { sums: Some(&found.sums), ..Known::of(&nothing) };
     let examined = check::examine(path, &image, &known, check::Depth::Enough, common, cancel)?;
     let report = Report { checked: found.checked, sums: found.sums.clone(), pieces: found.pieces, ..examined };
     check::note_on_shelf(path, identity, &report, common);
-    Ok(report)
+    let fault = check::refusal(path, &report);
+    Ok((report, fault))
 }
 
 fn remove(state: &Path, names: &[String], common: &Common) -> Result<Exit, Failure> {

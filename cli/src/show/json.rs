@@ -15,7 +15,8 @@ use pyrotyp_core::signature::{Scheme, Vouched};
 use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
 
-use crate::commands::shelf::Row;
+use crate::commands::shelf::{Row, Verified};
+use crate::exit::Exit;
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
@@ -258,8 +259,18 @@ pub fn shelf(rows: &[Row]) -> String {
 }
 
 /// The document of `shelf verify`: an array of those of `check`.
-pub fn verified(all: &[(Item, Report)]) -> String {
-    document(&all.iter().map(|(item, report)| check_doc(Path::new(&item.file), report)).collect::<Vec<_>>())
+pub fn verified(all: &[Verified]) -> String {
+    fn doc(one: &Verified) -> CheckDoc<'_> {
+        let found = check_doc(Path::new(&one.item.file), &one.report);
+        match &one.fault {
+            None => found,
+            Some(fault) if fault.exit == Exit::Checksum => {
+                CheckDoc { proof: Proof::Refuted.word(), proven: false, ok: false, ..found }
+            }
+            Some(_) => CheckDoc { ok: false, ..found },
+        }
+    }
+    document(&all.iter().map(doc).collect::<Vec<_>>())
 }
 
 fn check_doc<'a>(path: &Path, findings: &'a Report) -> CheckDoc<'a> {

@@ -5,14 +5,12 @@ use std::path::Path;
 
 use jiff::civil::Date;
 use pyrotyp_core::catalogue::Pick;
-use pyrotyp_core::digest::Report;
 use pyrotyp_core::human_bytes;
-use pyrotyp_core::shelf::Item;
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{BAD, CARE, FAINT, GOOD, NAME};
 use crate::asked::Common;
-use crate::commands::shelf::Row;
+use crate::commands::shelf::{Row, Verified};
 
 const HEADINGS: [&str; 6] = ["NAME", "WHAT", "FOR", "SIZE", "CHECKED", "ON"];
 
@@ -98,8 +96,9 @@ fn cells(row: &Row) -> [String; 6] {
 }
 
 /// How one image of `shelf verify` came out.
-pub fn verified(item: &Item, report: &Report) -> String {
-    let (style, word) = match (report.ok() && !report.sums.is_empty(), report.checked.is_empty()) {
+pub fn verified(verified: &Verified) -> String {
+    let Verified { item, report, fault } = verified;
+    let (style, word) = match (fault.is_none(), report.checked.is_empty()) {
         (true, false) => (GOOD, "matches"),
         (true, true) => (CARE, "read, with nothing to compare with"),
         (false, _) => (BAD, "does not match"),

@@ -8,6 +8,7 @@ mod drives;
 mod fetch;
 mod inspect;
 mod jobs;
+mod json;
 mod loop_device;
 mod shelf;
 mod signatures;

@@ -183,20 +183,27 @@ mod tests {
 
     #[test]
     fn the_standards_own_examples_come_out() {
-        // RFC 1321 §A.5 and FIPS 180: the message "abc", here in two parts.
-        let mut hashers = Hashers::new([Algorithm::Sha256, Algorithm::Md5, Algorithm::Sha1, Algorithm::Sha256]);
+        // RFC 1321 §A.5, FIPS 180-4, RFC 7693 §A and BLAKE3's own: the message "abc", here in two parts.
+        let known = [
+            "md5:900150983cd24fb0d6963f7d28e17f72",
+            "sha1:a9993e364706816aba3e25717850c26c9cd0d89d",
+            "sha224:23097d223405d8228642a477bda255b32aadbce4bda0b3f7e36c9da7",
+            "sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad",
+            "sha384:cb00753f45a35e8bb5a03d699ac65007272c32ab0eded1631a8b605a43ff5bed8086072ba1e7cc2358baeca134c825a7",
+            "sha512:ddaf35a193617abacc417349ae20413112e6fa4e89a97ea20a9eeee64b55d39a\
+             2192992a274fc1a836ba3c23a3feebbd454d4423643ce80e2a9ac94fa54ca49f",
+            "blake2b:ba80a53f981c4d0d6a2797b69f12f6e94c212f14685ac4b74b12bb6fdbffa2d1\
+             7d87c5392aab792dc252d5de4533cc9518d38aa8dbf1925ab92386edd4009923",
+            "blake3:6437b3ac38465133ffb63b75273a8db548c558465d79db03fd359c6cd5bd9d85",
+        ];
+        // Named twice or in another order, each is computed once.
+        let asked = known.iter().rev().chain(&known).map(|text| text.parse::<Sum>().unwrap().algorithm);
+        let mut hashers = Hashers::new(asked);
         hashers.update(b"a");
         hashers.update(b"bc");
         let sums: Vec<_> =
             hashers.finish().into_iter().map(|sum| format!("{}:{}", sum.algorithm.name(), sum.hex)).collect();
-        assert_eq!(
-            sums,
-            [
-                "md5:900150983cd24fb0d6963f7d28e17f72",
-                "sha1:a9993e364706816aba3e25717850c26c9cd0d89d",
-                "sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad",
-            ]
-        );
+        assert_eq!(sums, known);
     }
 
     #[test]

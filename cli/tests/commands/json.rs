@@ -1,0 +1,52 @@
+//! What programs read: the keys of every document that no other test shows whole.
+
+use pyrotyp_sample::{TorrentKind, embed_sum, torrent};
+
+use super::bench::{Bench, RESCUE, steady, tag_of};
+
+#[test]
+fn the_shelf_and_its_verification_are_documents() {
+    let bench = Bench::new().stick("a", "");
+    let mut told = vec![bench.pyrotyp("shelf --json"), bench.pyrotyp("shelf add rescue.iso --json --quiet")];
+    let written = bench.on_tray(&format!("write rescue --to {} --unattended --quiet", tag_of(&bench, "a")));
+    assert!(written.starts_with("exit 0"), "{written}");
+    told.push(bench.pyrotyp("shelf --json"));
+    told.push(bench.pyrotyp("shelf verify --json --quiet"));
+    let on_shelf = bench.path(".local/state/pyrotyp/shelf/rescue.iso");
+    let mut spoilt = RESCUE.clone();
+    spoilt[4_000_000] ^= 1;
+    std::fs::write(on_shelf, spoilt).unwrap();
+    told.push(bench.pyrotyp("shelf verify --json --quiet"));
+    steady().bind(|| insta::assert_snapshot!("shelf", told.join("\n")));
+}
+
+#[test]
+fn every_proof_of_a_check_is_in_its_document() {
+    let mut image = RESCUE.clone();
+    embed_sum(&mut image);
+    let bench = Bench::new()
+        .file("larkspur.img", include_bytes!("../../../sample/signed/larkspur.img"))
+        .file("SHA256SUMS", include_bytes!("../../../sample/signed/SHA256SUMS"))
+        .file("SHA256SUMS.asc", include_bytes!("../../../sample/signed/list.asc"))
+        .file("releases.key", include_bytes!("../../../sample/signed/releases.key"))
+        .file("rescue.torrent", &torrent(TorrentKind::Second, "rescue.iso", &image, 64 << 10));
+    let mut told = vec![bench.pyrotyp("check larkspur.img --key releases.key --json --quiet")];
+    image[3_000_000] ^= 1;
+    let bench = bench.file("rescue.iso", &image);
+    told.push(bench.pyrotyp("check rescue.iso --json --quiet"));
+    steady().bind(|| insta::assert_snapshot!("checked", told.join("\n")));
+}
+
+#[test]
+fn the_rules_and_a_refused_job_are_documents() {
+    let bench = Bench::new().stick("a", "write_protected = true");
+    let rules = bench.pyrotyp("drives --explain --json");
+    let rules: serde_json::Value = serde_json::from_str(rules.strip_prefix("exit 0\n").unwrap()).unwrap();
+    let rules = rules.as_array().unwrap();
+    assert!(rules.iter().all(|rule| rule["when"].is_string() && rule["about"].is_string()));
+    let levels: Vec<_> = rules.iter().filter(|rule| rule["id"] == "too-small").map(|rule| &rule["level"]).collect();
+    assert_eq!(levels, ["stop"]);
+    let refused = bench.on_tray(&format!("write rescue.iso --to {} --unattended --json --quiet", tag_of(&bench, "a")));
+    assert!(!bench.was_touched("a"));
+    steady().bind(|| insta::assert_snapshot!("refused", refused));
+}
