@@ -128,6 +128,7 @@ fn remark_on(event: &Event) -> Option<String> {
         Event::ReadAgain { at } => {
             format!("read right only the second time at byte {at}: the plug, the cable or the port")
         }
+        Event::Diagnosing => "it differs: finding out why".to_owned(),
         Event::LeftBehind => "far slower than the others: it goes on by itself".to_owned(),
         Event::Stalled { seconds } => {
             format!("no answer for {}: the port or the stick", duration(Duration::from_secs(*seconds).as_secs_f64()))
@@ -176,6 +177,7 @@ mod tests {
             Event::StartsOver { why: "no job on this drive has stopped half-way".into() },
             Event::Retried { at: 4096 },
             Event::ReadAgain { at: 4096 },
+            Event::Diagnosing,
             Event::LeftBehind,
             Event::Stalled { seconds: 20 },
             Event::Unnoted { why: "No space left on device".into() },
@@ -185,6 +187,7 @@ mod tests {
         starting over: no job on this drive has stopped half-way
         a write failed at byte 4096 at first, and was taken in smaller pieces
         read right only the second time at byte 4096: the plug, the cable or the port
+        it differs: finding out why
         far slower than the others: it goes on by itself
         no answer for 20 s: the port or the stick
         no notes can be kept (No space left on device): if it stops, it starts over

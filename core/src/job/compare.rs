@@ -57,15 +57,28 @@ pub fn compare(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
+    let pulse = Pulse::new();
+    let drive = &Watched { drive, pulse: &pulse };
+    watched(std::slice::from_ref(&pulse), Pacing::default().stall_after, watcher, || {
+        look(image, inspection, drive, cancel, watcher)
+    })
+}
+
+fn look(
+    image: &dyn ReadAt,
+    inspection: &Inspection,
+    drive: &dyn DriveIo,
+    cancel: &Cancel,
+    watcher: &dyn Watcher,
+) -> Result<Comparison, JobFault> {
     let sector = u64::from(drive.sector_bytes().max(1));
     let bytes = image.size().min(drive.bytes() / sector * sector);
-    let pulse = Pulse::new();
     watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(bytes) });
-    let found = watched(std::slice::from_ref(&pulse), Pacing::default().stall_after, watcher, || {
-        read_both(image, &Watched { drive, pulse: &pulse }, 0..bytes, cancel, watcher)
-    });
-    let (state, read_again) = found?;
+    let (state, read_again) = read_both(image, drive, 0..bytes, cancel, watcher)?;
     watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
+    if !state.suspects.is_empty() {
+        watcher.heard(0, &Event::Diagnosing);
+    }
     let image = (image, inspection);
     let case =
         Case { drive, image: Some(image), asked: None, blocks: &state.blocks, range: 0..bytes, before: None, cancel };

@@ -443,6 +443,7 @@ impl<'a> Lane<'a> {
             if suspects.is_empty() {
                 return Ok(((), bytes));
             }
+            lane.tell(&Event::Diagnosing);
             let order = lane.shared.order;
             let first = body.pieces.first().map_or(0, |piece| piece.at);
             let case = Case {

@@ -70,6 +70,8 @@ pub enum Event {
         /// Where it begins.
         at: u64,
     },
+    /// The drive does not hold what it should, and why is being found out: that may take as long as reading the image.
+    Diagnosing,
     /// The drive is far slower than the others of the job, which go on without it.
     LeftBehind,
     /// The drive has not answered for so many seconds.
