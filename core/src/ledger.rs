@@ -142,7 +142,7 @@ struct Written {
     drives: Vec<WrittenDrive>,
 }
 
-#[derive(Clone, Deserialize)]
+#[derive(Clone, Debug, Deserialize)]
 struct WrittenImage {
     #[serde(default)]
     file: String,
@@ -155,43 +155,47 @@ struct WrittenDrive {
     result: String,
 }
 
-/// On which drives each image is: their tags.
+/// On which drives each image is, as the last job of each drive tells.
 #[derive(Debug, Default)]
-pub struct OnDrives {
-    by_sha256: HashMap<String, Vec<String>>,
-    by_file: HashMap<String, Vec<String>>,
+pub struct OnDrives(Vec<Holding>);
+
+/// A drive with the image that was written to it last.
+#[derive(Debug)]
+struct Holding {
+    tag: String,
+    since: Option<Timestamp>,
+    image: WrittenImage,
 }
 
 impl OnDrives {
-    /// Those with the image of this SHA-256; where nobody has computed it yet, those to which this file was written.
-    pub fn of(&self, sha256: Option<&str>, file: &Path) -> &[String] {
-        let tags = match sha256 {
-            Some(sum) => self.by_sha256.get(sum),
-            None => self.by_file.get(&*file.to_string_lossy()),
+    /// Tags of those to which an image with this SHA-256 was written, or this file as it is now: of a packed image, or one that nobody
+    /// has checked, the SHA-256 of what was written is not known beforehand.
+    pub fn of(&self, sha256: Option<&str>, file: &Path) -> Vec<String> {
+        let changed =
+            file.metadata().and_then(|found| found.modified()).ok().and_then(|at| Timestamp::try_from(at).ok());
+        let file = std::path::absolute(file).unwrap_or_else(|_| file.to_owned()).into_os_string();
+        let is_same_file = |one: &Holding| {
+            *file == *one.image.file && changed.zip(one.since).is_some_and(|(changed, since)| changed < since)
         };
-        tags.map(Vec::as_slice).unwrap_or_default()
+        let is_same_image = |one: &Holding| sha256.is_some() && one.image.sha256.as_deref() == sha256;
+        let them = self.0.iter().filter(|one| is_same_file(one) || is_same_image(one));
+        let mut tags: Vec<_> = them.map(|one| one.tag.clone()).collect();
+        tags.sort();
+        tags
     }
 }
 
-/// On which drives each image is, as far as the records of `state` tell. The last job of a drive counts; records that
-/// can't be read are passed over.
+/// On which drives each image is, as far as the records of `state` tell. Records that can't be read are passed over.
 pub fn on_drives(state: &Path) -> OnDrives {
-    let mut last: HashMap<String, Option<WrittenImage>> = HashMap::new();
+    let mut last = HashMap::new();
     for record in records(state) {
         for drive in record.drives.into_iter().filter(|drive| drive.result != "refused") {
             let is_there = matches!(drive.result.as_str(), "verified" | "written");
-            last.insert(drive.tag, is_there.then(|| record.image.clone()));
+            let (tag, since, image) = (drive.tag, record.ended.parse().ok(), record.image.clone());
+            last.insert(tag.clone(), is_there.then_some(Holding { tag, since, image }));
         }
     }
-    let mut found = OnDrives::default();
-    for (tag, image) in last.into_iter().filter_map(|(tag, image)| Some((tag, image?))) {
-        if let Some(sum) = image.sha256 {
-            found.by_sha256.entry(sum).or_default().push(tag.clone());
-        }
-        found.by_file.entry(image.file).or_default().push(tag);
-    }
-    found.by_sha256.values_mut().chain(found.by_file.values_mut()).for_each(|tags| tags.sort());
-    found
+    OnDrives(last.into_values().flatten().collect())
 }
 
 /// Tags of the drives whose last job has verified them no longer than `minutes` before `now`, and how many minutes ago.
@@ -270,13 +274,10 @@ mod tests {
         put("4", "2026-11-23T09:20:00Z", "cc", &[("590J1", "refused")]);
         fs::write(state.path().join("jobs/5"), "{").unwrap();
         let on = on_drives(state.path());
-        let of = |sum, name| on.of(sum, &Path::new("/srv").join(name)).to_vec();
-        assert_eq!(of(Some("aa"), "other.iso"), ["590J1"]);
-        assert_eq!(of(Some("bb"), "other.iso"), ["NX2T8"]);
-        assert!(
-            of(Some("cc"), "aa.iso").is_empty() && of(None, "cc.iso").is_empty() && of(None, "other.iso").is_empty()
-        );
-        assert_eq!(of(None, "aa.iso"), ["590J1"]);
+        let nowhere = Path::new("/srv/aa.iso");
+        assert_eq!(on.of(Some("aa"), nowhere), ["590J1"]);
+        assert_eq!(on.of(Some("bb"), nowhere), ["NX2T8"]);
+        assert!(on.of(Some("cc"), nowhere).is_empty() && on.of(None, nowhere).is_empty());
         let last = last_on(state.path(), "65387").unwrap();
         assert_eq!(
             (last.image.as_str(), last.result.as_str(), last.ended.as_str()),
@@ -288,5 +289,19 @@ mod tests {
         let mut all = verified_lately(state.path(), now, 24 * 60);
         all.sort();
         assert_eq!(all, [("590J1".to_owned(), 90), ("NX2T8".to_owned(), 20)]);
+        // By its file, if that has not changed since.
+        let file = state.path().join("packed.iso.gz");
+        let packed = format!(
+            "{{\"ended\":\"2026-11-23T09:25:00Z\",\"image\":{{\"file\":\"{}\",\"sha256\":\"dd\"}},\"drives\":[{{\"tag\":\"GY6ES\",\"result\":\"verified\"}}]}}",
+            file.display()
+        );
+        fs::write(state.path().join("jobs/6"), packed).unwrap();
+        let changed = |time: &str| {
+            let time: Timestamp = time.parse().unwrap();
+            File::create(&file).unwrap().set_modified(time.into()).unwrap();
+            on_drives(state.path()).of(Some("ee"), &file)
+        };
+        assert_eq!(changed("2026-11-23T09:24:00Z"), ["GY6ES"]);
+        assert!(changed("2026-11-23T09:26:00Z").is_empty());
     }
 }

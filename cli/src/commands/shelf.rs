@@ -110,7 +110,7 @@ fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
         };
         Row {
             bytes: shelf.path(item).metadata().map_or(0, |found| found.len()),
-            on: on_drives.of(item.sha256(), &shelf.path(item)).to_vec(),
+            on: on_drives.of(item.sha256(), &shelf.path(item)),
             findings: catalogue::age(&naming, common),
             item: item.clone(),
         }

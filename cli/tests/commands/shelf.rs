@@ -1,3 +1,5 @@
+use std::io::Write;
+
 use pyrotyp_core::digest::{Algorithm, Hashers};
 use pyrotyp_sample::cafe;
 
@@ -32,6 +34,13 @@ fn images_are_kept_known_written_by_name_and_counted() {
         let written = bench.on_tray(&format!("write larkspur --to {tag} --unattended --quiet"));
         assert!(written.starts_with("exit 0"), "{written}");
     }
+    // Of a packed image the checksum of the file is not that of the stick.
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packed.write_all(&RESCUE).unwrap();
+    let bench = bench.stick("c", "").file("wrenfield.iso.gz", &packed.finish().unwrap());
+    bench.pyrotyp("shelf add wrenfield.iso.gz --move");
+    bench.pyrotyp("check wrenfield");
+    bench.on_tray(&format!("write wrenfield --to {} --unattended --quiet", tag_of(&bench, "c")));
     told.push(bench.pyrotyp("shelf"));
     told.push(bench.pyrotyp("shelf verify"));
     told.push(bench.pyrotyp("shelf add rescue.iso"));

@@ -227,14 +227,12 @@ impl JobFault {
 
     /// Whether what the drive has confirmed is no use to a later job: the drive, or the image, proved wrong.
     pub(super) fn leaves_nothing(&self) -> bool {
-        let is_wrong = |fault: &ImageFault| match fault {
-            ImageFault::OtherSum { .. } | ImageFault::Unproven { .. } => true,
-            ImageFault::Changed { .. } | ImageFault::ChangedSum { .. } => true,
-            _ => false,
-        };
+        use ImageFault::{Changed, ChangedSum, OtherSum, Unproven};
         match self {
             Self::Differs | Self::SealDiffers { .. } => true,
-            Self::Image(fault) => is_wrong(fault),
+            Self::Image(fault) => {
+                matches!(**fault, OtherSum { .. } | Unproven { .. } | Changed { .. } | ChangedSum { .. })
+            }
             _ => false,
         }
     }
