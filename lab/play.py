@@ -361,17 +361,19 @@ def unplugged_at_ten_points_a_job_goes_on(bench: Bench) -> None:
 
 def cut_off_at_ten_points_a_job_goes_on(bench: Bench) -> None:
     """The power goes while five sticks, some with volatile caches, are at five points of a write: five jobs, then one of all five."""
+    five_jobs = 'for t in $tags; do ("$@" --to $t; echo "then: $?") & done'
+    one_job = '("$@" $(printf -- "--to %s " $tags); echo "then: $?") &'
     # The first cut comes before any stick can be done, the second once four have confirmed two blocks.
-    cuts = ([Event("power-cut", written=f"s{n}:10M") for n in range(5)], [Event("power-cut", on="cut now")])
-    for turn, cut in enumerate(cuts):
+    turns = ((five_jobs, 5, [Event("power-cut", written=f"s{n}:10M") for n in range(5)]),
+             (one_job, 1, [Event("power-cut", on="cut now")]))
+    for turn, (manner, ends, cut) in enumerate(turns):
         drives = [Drive(f"s{n}", file=str(bench.folder / f"cut-{turn}-{n}.img"), vendor="Kestrin", product=f"Cut{n}",
                         serial=f"KP-{turn}{n}", write_bps=f"{2000 + 100 * n}K", volatile_cache=(n + turn) % 2 == 0)
                   for n in range(5)]
-        jobs = (f"tags=\"{' '.join(f'$(tag Cut{n})' for n in range(5))}\"\n"
-                + ("each() { for t in $tags; do (\"$@\" --to $t; echo \"then: $?\") & done; }\n",
-                   "each() { (\"$@\" $(printf -- '--to %s ' $tags); echo \"then: $?\") & }\n")[turn])
+        tags = " ".join(f"$(tag Cut{n})" for n in range(5))
+        jobs = f'tags="{tags}"\nstart() {{\n{manner}\n}}\n'
         first = bench.play(
-            jobs + "each pyrotyp write $DESKTOP --unattended --quiet\n"
+            jobs + "start pyrotyp write $DESKTOP --unattended --quiet\n"
             "until [ $(noted $tags) -ge 4 ]; do sleep 0.1; done; echo cut now; wait\n",
             drives=drives, events=cut, limit=240)
         expect(first["ended"] == "power-cut", "the power was cut", first)
@@ -380,10 +382,10 @@ def cut_off_at_ten_points_a_job_goes_on(bench: Bench) -> None:
         # What the bench had noted by then is all that is left of the job, which takes as long as its slowest drive.
         state = Path(first["work"]) / "job/out/state"
         second = bench.play(
-            jobs + f"cp -r $LAB_HOST{state} $LAB_OUT/\neach pyrotyp write $DESKTOP --unattended --resume\nwait\n",
+            jobs + f"cp -r $LAB_HOST{state} $LAB_OUT/\nstart pyrotyp write $DESKTOP --unattended --resume\nwait\n",
             drives=drives, limit=240)
         said = second["said"]
-        expect(said.count("then: 0") == (5, 1)[turn], "all five end verified", said)
+        expect(said.count("then: 0") == ends, "all five end verified", said)
         for drive in drives:
             expect(Path(drive.file or "").read_bytes().startswith(bench.desktop.read_bytes()), f"{drive.name} holds the image")
     expect(said.count("going on: ") >= 4, "the job was gone on with", said)

@@ -258,20 +258,26 @@ mod tests {
     fn the_last_job_of_a_drive_tells_what_is_on_it() {
         let state = tempfile::tempdir().unwrap();
         fs::create_dir(state.path().join("jobs")).unwrap();
-        let put = |name: &str, ended: &str, sum: &str, drives: &[(&str, &str)]| {
+        let put = |name: &str, ended: &str, (file, sum): (&Path, &str), drives: &[(&str, &str)]| {
             let drives: Vec<_> =
                 drives.iter().map(|(tag, result)| format!("{{\"tag\":\"{tag}\",\"result\":\"{result}\"}}")).collect();
             let text = format!(
-                "{{\"ended\":\"{ended}\",\"image\":{{\"file\":\"/srv/{sum}.iso\",\"sha256\":\"{sum}\"}},\"drives\":[{}]}}",
+                "{{\"ended\":\"{ended}\",\"image\":{{\"file\":\"{}\",\"sha256\":\"{sum}\"}},\"drives\":[{}]}}",
+                file.display(),
                 drives.join(",")
             );
             fs::write(state.path().join("jobs").join(name), text).unwrap();
         };
-        put("1", "2026-11-23T08:00:00Z", "aa", &[("590J1", "verified"), ("65387", "verified"), ("NX2T8", "verified")]);
-        put("2", "2026-11-23T09:00:00Z", "bb", &[("65387", "failed")]);
-        put("3", "2026-11-23T09:10:00Z", "bb", &[("NX2T8", "verified")]);
+        put(
+            "1",
+            "2026-11-23T08:00:00Z",
+            (Path::new("/srv/aa.iso"), "aa"),
+            &[("590J1", "verified"), ("65387", "verified"), ("NX2T8", "verified")],
+        );
+        put("2", "2026-11-23T09:00:00Z", (Path::new("/srv/bb.iso"), "bb"), &[("65387", "failed")]);
+        put("3", "2026-11-23T09:10:00Z", (Path::new("/srv/bb.iso"), "bb"), &[("NX2T8", "verified")]);
         // A job that was refused changed nothing; a record that can't be read tells nothing.
-        put("4", "2026-11-23T09:20:00Z", "cc", &[("590J1", "refused")]);
+        put("4", "2026-11-23T09:20:00Z", (Path::new("/srv/cc.iso"), "cc"), &[("590J1", "refused")]);
         fs::write(state.path().join("jobs/5"), "{").unwrap();
         let on = on_drives(state.path());
         let nowhere = Path::new("/srv/aa.iso");
@@ -291,11 +297,7 @@ mod tests {
         assert_eq!(all, [("590J1".to_owned(), 90), ("NX2T8".to_owned(), 20)]);
         // By its file, if that has not changed since.
         let file = state.path().join("packed.iso.gz");
-        let packed = format!(
-            "{{\"ended\":\"2026-11-23T09:25:00Z\",\"image\":{{\"file\":\"{}\",\"sha256\":\"dd\"}},\"drives\":[{{\"tag\":\"GY6ES\",\"result\":\"verified\"}}]}}",
-            file.display()
-        );
-        fs::write(state.path().join("jobs/6"), packed).unwrap();
+        put("6", "2026-11-23T09:25:00Z", (&file, "dd"), &[("GY6ES", "verified")]);
         let changed = |time: &str| {
             let time: Timestamp = time.parse().unwrap();
             File::create(&file).unwrap().set_modified(time.into()).unwrap();

@@ -398,6 +398,17 @@ fn false_capacity_is_told_with_the_true_size() {
     }
     let told = conclusion("kind = \"drop\"\nat = 12582912\nbytes = 99999999", 24 * MIB);
     assert_eq!(told, Some(Conclusion::FalseCapacity { true_bytes: 12_582_912, claimed_bytes }));
+    // Zeros that were lost are not taken for those that the image has elsewhere, whether it stays or passes by.
+    let mut image = image(24 * MIB);
+    image[4 * MIB..8 * MIB].fill(0);
+    for stays in [true, false] {
+        let bench = Bench::new(72 << 20, 512, "[[drive.fault]]\nkind = \"drop\"\nat = 12582912\nbytes = 99999999\n");
+        fs::write(bench.folder.path().join("a.img"), vec![0; 72 * MIB]).unwrap();
+        let stream = StreamedImage::new(Box::new(&image[..]), Box::new(|| Ok(())));
+        let supply: &dyn Supply = if stays { &KeptImage(&image) } else { &stream };
+        let told = bench.on(&["a"], supply, &How::default()).pop().unwrap().conclusion;
+        assert_eq!(told, Some(Conclusion::FalseCapacity { true_bytes: 12_582_912, claimed_bytes }));
+    }
     // A hole in the middle is something else: there, what was there before is still there.
     let told = conclusion("kind = \"drop\"\nat = 9437184\nbytes = 2097152", 24 * MIB);
     assert_eq!(told, Some(Conclusion::DropsWrites));
@@ -405,7 +416,9 @@ fn false_capacity_is_told_with_the_true_size() {
 
 #[test]
 fn what_came_through_a_pipe_is_found_wrong_and_told_as_far_as_the_drive_alone_tells() {
-    let image = image(24 * MIB + 300);
+    // Zeros, which are everywhere, lie at the body's start.
+    let mut image = image(24 * MIB + 300);
+    image[MIB..2 * MIB + 9].fill(0);
     let told = |fault: &str, fresh: bool| {
         let bench = Bench::new(72 << 20, 512, &format!("[[drive.fault]]\n{fault}\n"));
         if fresh {

@@ -4,7 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
-use pyrotyp_core::digest::{self, CheckError, Given, Over, Purpose, Report, Sum};
+use pyrotyp_core::digest::{self, CheckError, Checked, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::{Cancel, Finding, human_bytes, ledger};
@@ -251,16 +251,20 @@ fn verify_one(
         digest::check(&*image.file, &published, None, Purpose::Look, cancel, &mut |done| progress.checked(done));
     progress.finish();
     let found = found.map_err(|error: CheckError| Failure::from(error))?;
-    let differs =
-        |before: &Sum| found.sums.iter().any(|now| now.algorithm == before.algorithm && now.hex != before.hex);
-    if let Some(before) = item.sums().iter().find(|before| differs(before)) {
+    let earlier = item.sums().into_iter().filter_map(|sum| {
+        let now = found.sums.iter().find(|now| now.algorithm == sum.algorithm && **now != sum)?;
+        Some(Checked { found: now.clone(), expected: Expected { sum, source: "the shelf".to_owned() } })
+    });
+    let differing: Vec<_> = earlier.collect();
+    if let Some(first) = differing.first() {
         let day = item.checked.as_deref().and_then(|time| time.get(..10)).unwrap_or("an earlier day");
-        let text = format!("{}: its {} is not what it was on {day}", path.display(), before.algorithm);
+        let text = format!("{}: its {} is not what it was on {day}", path.display(), first.found.algorithm);
         let next = format!(
             "something changed it, or the disk fails: pyrotyp shelf remove {0}, then fetch it again",
             item.name()
         );
-        let report = Report { checked: found.checked, sums: found.sums, pieces: found.pieces, ..Report::default() };
+        let checked = found.checked.into_iter().chain(differing).collect();
+        let report = Report { checked, sums: found.sums, pieces: found.pieces, ..Report::default() };
         return Ok((report, Some(Failure::new(Exit::Checksum, text, next))));
     }
     let nothing = Against::default();

@@ -16,7 +16,6 @@ use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
 
 use crate::commands::shelf::{Row, Verified};
-use crate::exit::Exit;
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
@@ -262,13 +261,8 @@ pub fn shelf(rows: &[Row]) -> String {
 pub fn verified(all: &[Verified]) -> String {
     fn doc(one: &Verified) -> CheckDoc<'_> {
         let found = check_doc(Path::new(&one.item.file), &one.report);
-        match &one.fault {
-            None => found,
-            Some(fault) if fault.exit == Exit::Checksum => {
-                CheckDoc { proof: Proof::Refuted.word(), proven: false, ok: false, ..found }
-            }
-            Some(_) => CheckDoc { ok: false, ..found },
-        }
+        // An image that could not be read is not as it should be either.
+        CheckDoc { ok: one.fault.is_none(), ..found }
     }
     document(&all.iter().map(doc).collect::<Vec<_>>())
 }

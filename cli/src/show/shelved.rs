@@ -101,6 +101,7 @@ pub fn verified(verified: &Verified) -> String {
     let (style, word) = match (fault.is_none(), report.checked.is_empty()) {
         (true, false) => (GOOD, "matches"),
         (true, true) => (CARE, "read, with nothing to compare with"),
+        (false, _) if report.sums.is_empty() => (BAD, "can't be verified"),
         (false, _) => (BAD, "does not match"),
     };
     let proof = if style == BAD { String::new() } else { format!(" ({})", report.proof().word()) };

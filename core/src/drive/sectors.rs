@@ -92,10 +92,11 @@ mod tests {
         #[test]
         fn any_place_of_a_drive_is_read_in_whole_sectors(
             sectors in 1usize..40,
+            window in 1usize..20,
             reads in prop::collection::vec((0u64..180_000, 0usize..70_000), 1..8),
         ) {
             let drive = Whole(pyrotyp_sample::noise(sectors * 4096, 3));
-            let bytes = Sectors::of(&drive);
+            let bytes = Sectors::by(&drive, window * 4096);
             for (at, length) in reads {
                 let mut into = vec![0u8; length];
                 let count = bytes.fill_at(at, &mut into).unwrap();

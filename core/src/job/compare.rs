@@ -80,8 +80,7 @@ fn look(
         watcher.heard(0, &Event::Diagnosing);
     }
     let image = (image, inspection);
-    let case =
-        Case { drive, image: Some(image), asked: None, blocks: &state.blocks, range: 0..bytes, before: None, cancel };
+    let case = Case { drive, image: Some(image), written: None, blocks: &state.blocks, range: 0..bytes, cancel };
     let mut differences = case.differences(&state.suspects)?;
     if bytes < image.0.size() {
         differences.add(bytes..image.0.size(), Cause::BeyondEnd);

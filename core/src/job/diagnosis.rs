@@ -37,19 +37,25 @@ const LOST_BYTES_LEAST: u64 = 4 << 20;
 /// More than this, in bytes, a computer does not change by merely looking at a stick.
 const NOTES_BYTES_MOST: u64 = 1 << 20;
 
+/// A drive that is this job's to write: it can be asked what it keeps.
+pub struct Written<'a> {
+    pub drive: &'a dyn DriveWrite,
+    pub frame: &'a Frame,
+    /// What was there before.
+    pub before: &'a Before,
+}
+
 /// What is known when a drive is found to differ.
 pub struct Case<'a> {
     pub drive: &'a dyn DriveIo,
     /// The image, where it stays, and what is known of it.
     pub image: Option<(&'a dyn ReadAt, &'a Inspection)>,
-    /// Where the drive is this job's to write: then it can be asked what it keeps.
-    pub asked: Option<(&'a dyn DriveWrite, &'a Frame)>,
+    /// Where this job has written to the drive.
+    pub written: Option<Written<'a>>,
     /// Digests of the image's blocks, by their number.
     pub blocks: &'a [Option<blake3::Hash>],
     /// The body, or all of the image where that is compared.
     pub range: Range<u64>,
-    /// What was there before, if this job has written to the drive.
-    pub before: Option<&'a Before>,
     pub cancel: &'a Cancel,
 }
 
@@ -57,34 +63,34 @@ impl Case<'_> {
     /// Finds what differs and why.
     pub fn differences(&self, suspects: &[Suspect]) -> Result<Differences, JobFault> {
         let mut found = Differences::default();
-        let places: HashMap<&blake3::Hash, usize> =
+        let mut places: HashMap<&blake3::Hash, usize> =
             self.blocks.iter().enumerate().filter_map(|(index, digest)| Some((digest.as_ref()?, index))).collect();
+        // What may lie anywhere belongs nowhere.
+        for value in [0, 0xFF] {
+            places.remove(&digest_of_all(value, BLOCK_BYTES));
+        }
         let mut unreadable = 0;
         for (number, suspect) in suspects.iter().enumerate() {
             if self.cancel.is_set() {
                 return Err(JobFault::Stopped { stage: Stage::ReadBack });
             }
             let Piece { at, bytes, .. } = suspect.piece;
-            let lost = |value| suspect.found == Some(digest_of_all(value, bytes));
-            let elsewhere =
-                suspect.found.and_then(|digest| places.get(&digest)).filter(|index| start_of(**index) != at);
-            if elsewhere.is_some() && bytes == BLOCK_BYTES {
-                found.add(at..at + bytes, Cause::OtherPlace);
-            } else if suspect.found.is_none() && unreadable >= UNREADABLE_MOST {
-                found.add(at..at + bytes, Cause::Unreadable);
-            } else if self.image.is_none() && lost(0) {
-                found.add(at..at + bytes, Cause::Zeros);
-            } else if self.image.is_none() && lost(0xFF) {
-                found.add(at..at + bytes, Cause::Ones);
-            } else if number >= IN_DETAIL || self.image.is_none() && suspect.found.is_some() {
-                found.add(at..at + bytes, Cause::OtherData);
-            } else {
-                self.piece(&suspect.piece, &mut found, &mut unreadable)?;
+            let is_elsewhere =
+                |digest| bytes == BLOCK_BYTES && places.get(&digest).is_some_and(|index| start_of(*index) != at);
+            let whole = match suspect.found {
+                Some(digest) if is_elsewhere(digest) => Some(Cause::OtherPlace),
+                None if unreadable >= UNREADABLE_MOST || number >= IN_DETAIL => Some(Cause::Unreadable),
+                Some(digest) if self.image.is_none() => Some(cause_of_block(digest, bytes)),
+                _ => (number >= IN_DETAIL).then_some(Cause::OtherData),
+            };
+            match whole {
+                Some(cause) => found.add(at..at + bytes, cause),
+                None => self.piece(&suspect.piece, &mut found, &mut unreadable)?,
             }
         }
         for one in found.told.iter_mut().filter(|one| one.cause == Cause::OtherData) {
             let range = one.offset..one.offset.saturating_add(one.bytes);
-            if self.before.is_some_and(|before| before.is_back(self.drive, &range)) {
+            if self.written.as_ref().is_some_and(|written| written.before.is_back(self.drive, &range)) {
                 one.cause = Cause::OldData;
             }
         }
@@ -148,7 +154,7 @@ impl Case<'_> {
         found.compare(at, &expected, bytes, &mut |range, cause| {
             // Where the image can't be read just now, its bytes have told already what they can.
             match inspection.housekeeping_at(image, range.start) {
-                Ok(Some(_)) if self.before.is_none() => Cause::Housekeeping,
+                Ok(Some(_)) if self.written.is_none() => Cause::Housekeeping,
                 _ => cause,
             }
         });
@@ -177,7 +183,7 @@ impl Case<'_> {
             Conclusion::Unreadable
         } else if is(Cause::SingleBits) {
             Conclusion::FailingMemory { bits: found.bits, lines: found.lines }
-        } else if self.before.is_some() {
+        } else if self.written.is_some() {
             let lost = [Cause::OldData, Cause::Zeros, Cause::Ones];
             if found.told.iter().all(|one| lost.contains(&one.cause)) {
                 Conclusion::DropsWrites
@@ -247,28 +253,28 @@ impl Case<'_> {
     fn begins_again_at(&self, found: &Differences) -> Option<u64> {
         let Range { start, end } = self.range;
         // What was written last has taken the place of the start.
-        found.told.first().filter(|one| one.offset == start)?;
+        let first = found.told.first().filter(|one| one.offset == start)?;
         let sectors = Sectors::by(self.drive, COMPARED);
         let sample_at = |at: u64| {
             let mut sample = vec![0u8; SAMPLE_BYTES];
             let is_whole = sectors.fill_at(at, &mut sample).is_ok_and(|count| count == SAMPLE_BYTES);
             is_whole.then_some(sample)
         };
-        let places = (0..SAMPLES_EACH).map(|part| start + part * PIECE as u64);
-        let samples: Vec<_> = places
+        let samples: Vec<_> = (start..start + first.bytes)
+            .step_by(PIECE)
             .filter_map(|at| Some((at, sample_at(at)?)))
             .filter(|(_, sample)| !repeats_itself(sample))
             .take(SOUGHT_MOST)
             .collect();
-        let (at, first) = samples.first()?;
-        let shift = find(&sectors, first, *at..end, self.cancel).ok().flatten()? - at;
+        let (at, sample) = samples.first()?;
+        let shift = find(&sectors, sample, *at..end, self.cancel).ok().flatten()? - at;
         let is_echo = |(at, sample): &(u64, Vec<u8>)| sample_at(at.saturating_add(shift)).as_ref() == Some(sample);
         (samples.len() == SOUGHT_MOST && samples.iter().all(is_echo)).then_some(shift)
     }
 
     /// From where on nothing is kept, up to the end of what was written.
     fn loses_from(&self, found: &Differences) -> Option<u64> {
-        self.before?;
+        let written = self.written.as_ref()?;
         let is_lost = |cause: Cause| matches!(cause, Cause::Zeros | Cause::Ones | Cause::OldData | Cause::OtherData);
         let first = found.told.first()?.offset;
         let behind = self.range.end.checked_sub(first)?;
@@ -278,11 +284,22 @@ impl Case<'_> {
         if !is_all || !is_kept_before || behind < LOST_BYTES_LEAST {
             return None;
         }
-        match self.asked {
-            // Without the image, whole blocks are all that can be told from outside.
-            Some((drive, frame)) if self.image.is_none() => kept_bytes(drive, frame).ok().flatten(),
-            _ => Some(first / 512 * 512),
+        match self.image {
+            Some(_) => Some(first / 512 * 512),
+            // Whole blocks are all that was told. A drive that fails now has been found wrong all the same.
+            None => kept_bytes(written.drive, written.frame).ok().flatten(),
         }
+    }
+}
+
+/// What the digest alone of so many bytes tells.
+fn cause_of_block(found: blake3::Hash, bytes: u64) -> Cause {
+    if found == digest_of_all(0, bytes) {
+        Cause::Zeros
+    } else if found == digest_of_all(0xFF, bytes) {
+        Cause::Ones
+    } else {
+        Cause::OtherData
     }
 }
 
@@ -338,20 +355,17 @@ fn expected(image: &dyn ReadAt, at: u64, bytes: usize) -> Result<Vec<u8>, JobFau
 /// When the drive fails.
 pub fn kept_bytes(drive: &dyn DriveWrite, frame: &Frame) -> Result<Option<u64>, JobFault> {
     let sample = SAMPLE_BYTES as u64;
+    let (mut kept, mut lost) = (frame.head().end / sample, frame.end().start / sample);
     let mut mark = AlignedBuf::new(SAMPLE_BYTES);
     let mut found = AlignedBuf::new(SAMPLE_BYTES);
-    let mut keeps = |at: u64| -> Result<bool, JobFault> {
+    while lost.saturating_sub(kept) > 1 {
+        let middle = kept + (lost - kept) / 2;
+        let at = middle * sample;
         blake3::Hasher::new().update(b"is this kept?").update(&at.to_le_bytes()).finalize_xof().fill(&mut mark);
         drive.write_at(at, &mark).map_err(|source| JobFault::Write { at, bytes: sample, source })?;
         drive.flush().map_err(|source| JobFault::Flush { source })?;
         drive.read_at(at, &mut found).map_err(|source| JobFault::Read { at, source })?;
-        Ok(*found == *mark)
-    };
-    let (mut kept, end) = (frame.head().end / sample, frame.end().start / sample);
-    let mut lost = end;
-    while lost.saturating_sub(kept) > 1 {
-        let middle = kept + (lost - kept) / 2;
-        if keeps(middle * sample)? { kept = middle } else { lost = middle }
+        if *found == *mark { kept = middle } else { lost = middle }
     }
-    Ok((lost < end).then_some(lost * sample))
+    Ok((lost < frame.end().start / sample).then_some(lost * sample))
 }

@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use super::before::Before;
 use super::body::{Blanked, Body, BodyDone, BodyEnd, Piece};
-use super::diagnosis::{self, Case};
+use super::diagnosis::{self, Case, Written};
 use super::difference::Differences;
 use super::feed::Reading;
 use super::gate::{Arrival, Gate};
@@ -449,10 +449,9 @@ impl<'a> Lane<'a> {
             let case = Case {
                 drive,
                 image: order.supply.kept().zip(order.inspection),
-                asked: Some((drive, frame)),
+                written: Some(Written { drive, frame, before }),
                 blocks: &body.blocks,
                 range: first..body.pieces.last().map_or(first, |piece| piece.at + piece.bytes),
-                before: Some(before),
                 cancel: lane.shared.cancel,
             };
             let mut found = case.differences(&suspects)?;
