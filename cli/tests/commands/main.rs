@@ -10,6 +10,7 @@ mod inspect;
 mod jobs;
 mod json;
 mod loop_device;
+mod packed;
 mod shelf;
 mod signatures;
 mod write;

@@ -4,11 +4,13 @@
 //! PKWARE's APPNOTE 6.3 (zip). The codecs themselves are those of well-kept libraries.
 //! Promise: any bytes give an answer or an error; memory is bounded by [`CODEC_MEMORY_MOST`], and whoever unpacks sets a limit.
 
+mod members;
 mod size;
 
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use super::field::{take, u32_le};
 use super::read_at::ReadAt;
 use crate::Cancel;
 use crate::digest::{Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
@@ -59,9 +61,28 @@ const MAGIC: [(&[u8], Format); 6] = [
     (b"PK\x03\x04", Format::Zip),
 ];
 
+/// Most frames for others that may stand before the first one.
+const SKIPPABLE_MOST: usize = 16;
+
 impl Format {
-    /// The format whose magic number `head` begins with.
+    /// The format of a file that begins with `head`; frames that are for others may come first.
     pub fn of(head: &[u8]) -> Option<Self> {
+        let mut rest = head;
+        for _ in 0..SKIPPABLE_MOST {
+            let (Some(magic), Some(size)) = (take::<4>(rest, 0), u32_le(rest, 4)) else { break };
+            if !members::is_skippable(magic) {
+                break;
+            }
+            let next = usize::try_from(size).ok().and_then(|size| rest.get(size.checked_add(8)?..));
+            // Both formats have such frames; where the next one can't be seen, it is the one that makes them by itself.
+            let Some(next) = next.filter(|next| next.len() >= 4) else { return Some(Self::Zst) };
+            rest = next;
+        }
+        Self::by_magic(rest)
+    }
+
+    /// The format whose magic number `head` begins with.
+    fn by_magic(head: &[u8]) -> Option<Self> {
         MAGIC.iter().find(|(magic, _)| head.starts_with(magic)).map(|(_, format)| *format)
     }
 
@@ -176,24 +197,7 @@ impl PackedFault {
 /// # Errors
 /// When the codec refuses the container's head; a zip, whose directory lies at its end, can't be unpacked in order.
 pub fn unpacking<'a>(format: Format, packed: impl Read + Send + 'a) -> io::Result<Box<dyn Read + Send + 'a>> {
-    Ok(match format {
-        Format::Gz => Box::new(flate2::read::MultiGzDecoder::new(packed)),
-        Format::Xz => Box::new(liblzma::read::XzDecoder::new_stream(packed, xz_codec()?)),
-        Format::Zst => Box::new(zstd::stream::read::Decoder::new(packed)?),
-        Format::Bz2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
-        Format::Lz4 => Box::new(lz4_flex::frame::FrameDecoder::new(packed)),
-        Format::Zip => return Err(io::Error::other("the directory of a zip file lies at its end")),
-    })
-}
-
-/// A codec that unpacks blocks side by side where the file has several, and concatenated streams.
-fn xz_codec() -> io::Result<liblzma::stream::Stream> {
-    let threads = std::thread::available_parallelism().map_or(1, usize::from).min(XZ_THREADS_MOST);
-    let mut builder = liblzma::stream::MtStreamBuilder::new();
-    builder.threads(u32::try_from(threads).unwrap_or(1));
-    // Blocks side by side need memory for each; with less, it goes on with one at a time.
-    builder.memlimit_threading(XZ_THREADS_MEMORY_MOST).memlimit_stop(CODEC_MEMORY_MOST);
-    Ok(builder.decoder()?)
+    Ok(Box::new(members::Members::new(format, packed)?))
 }
 
 impl Packed {
@@ -227,7 +231,8 @@ impl Packed {
         let part = Sequential { at: entry.start, ..packed }.take(entry.packed_bytes);
         let inner: Box<dyn Read + Send> =
             if entry.is_stored { Box::new(part) } else { Box::new(flate2::read::DeflateDecoder::new(part)) };
-        Ok(Box::new(Summed { inner, hasher: crc32fast::Hasher::new(), expected: entry.crc }))
+        let left = self.unpacked_bytes.unwrap_or_default();
+        Ok(Box::new(Summed { inner, hasher: crc32fast::Hasher::new(), expected: entry.crc, left }))
     }
 
     /// The first [`HEAD_BYTES`] of what is inside, or all of it if it is shorter.
@@ -381,19 +386,28 @@ impl Seek for Sequential {
     }
 }
 
-/// Checks the CRC of a zip's file when its end is reached.
+/// Checks the length and the CRC of a zip's file when its end is reached.
 struct Summed {
     inner: Box<dyn Read + Send>,
     hasher: crc32fast::Hasher,
     expected: u32,
+    /// How much is still to come.
+    left: u64,
 }
 
 impl Read for Summed {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         let count = self.inner.read(into)?;
         self.hasher.update(into.get(..count).unwrap_or_default());
-        if count == 0 && !into.is_empty() && self.hasher.clone().finalize() != self.expected {
-            return Err(io::Error::new(io::ErrorKind::InvalidData, "its CRC does not match"));
+        let left = self.left.checked_sub(count as u64);
+        self.left = left.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "it is longer than it says"))?;
+        if count == 0 && !into.is_empty() {
+            if self.left > 0 {
+                return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it is shorter than it says"));
+            }
+            if self.hasher.clone().finalize() != self.expected {
+                return Err(io::Error::new(io::ErrorKind::InvalidData, "its CRC does not match"));
+            }
         }
         Ok(count)
     }
@@ -521,6 +535,114 @@ mod tests {
                 damaged[whole.len() / 2] ^= 1;
                 assert!(open(damaged).and_then(|packed| measure(packed, u64::MAX)).is_err(), "{format:?} damaged");
             }
+        }
+    }
+
+    /// What may stand behind a packed file's last part.
+    #[derive(Clone, Debug)]
+    enum Tail {
+        Nothing,
+        Zeros(usize),
+        Junk(Vec<u8>),
+        /// Another part, short of its last bytes.
+        Cut(usize),
+        /// A frame that is for others.
+        Skippable(usize),
+    }
+
+    fn any_tail() -> impl Strategy<Value = Tail> {
+        prop_oneof![
+            Just(Tail::Nothing),
+            (1usize..3000).prop_map(Tail::Zeros),
+            prop::collection::vec(1u8.., 1..40).prop_map(Tail::Junk),
+            (1usize..60).prop_map(Tail::Cut),
+            (0usize..200).prop_map(Tail::Skippable),
+        ]
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// As the formats' own unpackers have it; the programs' own tests hold it to those programs.
+        #[test]
+        fn all_parts_come_out_or_the_file_is_refused(
+            format in prop::sample::select(FORMATS[..5].to_vec()),
+            lengths in prop::collection::vec(0usize..50_000, 1..4),
+            tail in any_tail(),
+        ) {
+            let (mut packed, mut image) = (Vec::new(), Vec::new());
+            for (number, length) in lengths.iter().enumerate() {
+                let part = pyrotyp_sample::noise(*length, number as u64);
+                packed.extend(pack(format, &part));
+                image.extend(part);
+            }
+            let last = pack(format, b"one more part");
+            let is_whole = match &tail {
+                Tail::Nothing => true,
+                Tail::Zeros(count) => match format {
+                    Format::Xz => count % 4 == 0,
+                    Format::Gz | Format::Bz2 => true,
+                    _ => false,
+                },
+                Tail::Junk(_) | Tail::Cut(_) => false,
+                Tail::Skippable(_) => matches!(format, Format::Zst | Format::Lz4),
+            };
+            packed.extend(match tail {
+                Tail::Nothing => Vec::new(),
+                Tail::Zeros(count) => vec![0; count],
+                Tail::Junk(junk) => junk,
+                Tail::Cut(by) => last[..last.len().saturating_sub(by).max(1)].to_vec(),
+                Tail::Skippable(size) => {
+                    let size_field = (size as u32).to_le_bytes();
+                    [&[0x57, 0x2A, 0x4D, 0x18][..], &size_field, &vec![b'x'; size]].concat()
+                }
+            });
+            let out = measure(open(packed).unwrap(), u64::MAX);
+            if is_whole {
+                let unpacked = out.map_err(|fault| TestCaseError::fail(crate::chain(&fault)))?;
+                prop_assert_eq!(unpacked.size(), image.len() as u64);
+                prop_assert_eq!(unpacked.sha256, sha256(&image));
+            } else {
+                prop_assert!(out.is_err());
+            }
+        }
+    }
+
+    fn sha256(bytes: &[u8]) -> String {
+        let mut hashers = Hashers::new([Algorithm::Sha256]);
+        hashers.update(bytes);
+        hashers.finish().remove(0).hex
+    }
+
+    #[test]
+    fn cut_at_the_end_of_a_block_a_file_is_not_whole_and_frames_for_others_may_come_first() {
+        let image = sample();
+        // The end mark of an LZ4 frame, and the checksum behind the last block of a Zstandard frame.
+        for (format, bytes) in [(Format::Lz4, 4), (Format::Zst, 4)] {
+            let packed = pack(format, &image);
+            let cut = packed[..packed.len() - bytes].to_vec();
+            assert!(measure(open(cut).unwrap(), u64::MAX).is_err(), "{format:?}");
+            let before = [&[0x50, 0x2A, 0x4D, 0x18, 4, 0, 0, 0, 1, 2, 3, 4][..], &packed].concat();
+            assert_eq!(measure(open(before).unwrap(), u64::MAX).unwrap().sha256, sha256(&image), "{format:?}");
+        }
+        // Two frames, of which the first says its size: that is not the size of all.
+        let sized = |bytes: &[u8]| {
+            let info = lz4_flex::frame::FrameInfo::new().content_size(Some(bytes.len() as u64));
+            let mut writer = lz4_flex::frame::FrameEncoder::with_frame_info(info, Vec::new());
+            writer.write_all(bytes).unwrap();
+            writer.finish().unwrap()
+        };
+        assert_eq!(open(sized(&image)).unwrap().unpacked_bytes, Some(image.len() as u64));
+        assert_eq!(open([sized(&image), sized(&image)].concat()).unwrap().unpacked_bytes, None);
+    }
+
+    #[test]
+    fn a_file_of_ever_so_many_empty_parts_is_given_up() {
+        for format in &FORMATS[..5] {
+            let none = pack(*format, b"").repeat(200_000);
+            let Err(fault) = measure(open(none).unwrap(), u64::MAX) else { panic!("{format:?}") };
+            let told = crate::chain(&fault);
+            assert!(told.ends_with("it is made of 1001 parts and more, with hardly anything in them"), "{told}");
         }
     }
 

@@ -93,9 +93,30 @@ fn zst_frame(head: &[u8]) -> Option<(u64, u64, bool)> {
     Some((size, at.checked_add(field)?, descriptor & 4 != 0))
 }
 
-/// Content size of the first frame, where its flag says that there is one (LZ4 frame format, "Frame Descriptor").
+/// Content size of a file with one frame, where its flag says that there is one (LZ4 frame format, "Frame Descriptor"), found by
+/// following the blocks to the end of the file.
 pub fn of_lz4(source: &dyn ReadAt) -> io::Result<Option<u64>> {
+    const BLOCKS_MOST: u32 = 1 << 16;
+    const HAS_SIZE: u8 = 0x08;
+    const HAS_CHECKSUM: u8 = 0x04;
+    const BLOCKS_HAVE_CHECKSUMS: u8 = 0x10;
     let Some(head) = read_block::<14>(source, 0)? else { return Ok(None) };
-    let has_size = head.get(4).is_some_and(|flags| flags & 0x08 != 0);
-    Ok(take(head.as_slice(), 6).map(u64::from_le_bytes).filter(|_| has_size))
+    let flags = head.get(4).copied().unwrap_or_default();
+    let Some(size) = take(head.as_slice(), 6).map(u64::from_le_bytes).filter(|_| flags & HAS_SIZE != 0) else {
+        return Ok(None);
+    };
+    let (per_block, at_end) =
+        (u64::from(flags & BLOCKS_HAVE_CHECKSUMS != 0) * 4, u64::from(flags & HAS_CHECKSUM != 0) * 4);
+    // Magic, flags, size and the header's own checksum; a number of a dictionary would come before that.
+    let mut at = 15u64;
+    for _ in 0..BLOCKS_MOST {
+        let Some(raw) = read_block::<4>(source, at)? else { return Ok(None) };
+        let block = u64::from(u32_le(raw.as_slice(), 0).unwrap_or_default() & 0x7FFF_FFFF);
+        at = at.saturating_add(4);
+        if block == 0 {
+            return Ok((at.saturating_add(at_end) == source.size()).then_some(size));
+        }
+        at = at.saturating_add(block).saturating_add(per_block);
+    }
+    Ok(None)
 }
