@@ -93,6 +93,7 @@ pub fn of_job(result: JobResult, fault: Option<&JobFault>) -> Exit {
         (JobResult::Differs, _) => Exit::Differs,
         (JobResult::Stopped, _) => Exit::Stopped,
         (JobResult::Failed, Some(JobFault::Image(fault))) => of_image(fault),
+        (JobResult::Failed, Some(JobFault::Died(_))) => Exit::Unexpected,
         (JobResult::Failed, _) => Exit::Drive,
     }
 }

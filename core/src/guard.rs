@@ -1,5 +1,7 @@
 //! What speaks against writing to a drive: values in, findings out, nothing read or written.
 
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
 use crate::drive::{Choice, Drive, NamedBy, Role, Use, Volume};
 use crate::{Finding, Level, human_bytes};
 

@@ -1,5 +1,7 @@
 //! What was done: one record for each job, kept as a file of JSON.
 
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
 use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io::{self, Read, Write};

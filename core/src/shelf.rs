@@ -3,6 +3,8 @@
 //! It is a folder of image files, each with its lists and signatures beside it, and one index, `shelf.toml`. The files are
 //! what counts: an index that is lost or damaged is made again from them.
 
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
 use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io::{self, Read, Write};

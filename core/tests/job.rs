@@ -16,7 +16,7 @@ use pyrotyp_core::drive::{
     After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, Tag, choose,
 };
 use pyrotyp_core::guard::{Circumstances, Cleared, clear};
-use pyrotyp_core::image::{ReadAt, inspect};
+use pyrotyp_core::image::{Cursor, ReadAt, inspect};
 use pyrotyp_core::job::{
     self, Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing,
     ReadBack, Stage, Start, StreamedImage, Supply, Target, Watcher, Writing, journal,
@@ -86,17 +86,18 @@ struct Bench {
 }
 
 /// How a job is run, but for its image.
-struct How {
+struct How<'a> {
     checked: Checked,
     read_back: ReadBack,
     writing: Writing,
     start: Start,
     cancel: Cancel,
     noted: Noted,
+    watcher: Option<&'a dyn Watcher>,
     stall_after: Duration,
 }
 
-impl Default for How {
+impl Default for How<'_> {
     fn default() -> Self {
         Self {
             checked: Checked::default(),
@@ -105,12 +106,13 @@ impl Default for How {
             start: Start::Over,
             cancel: Cancel::new(),
             noted: Noted::default(),
+            watcher: None,
             stall_after: Duration::from_secs(20),
         }
     }
 }
 
-impl How {
+impl How<'_> {
     fn go_on() -> Self {
         Self { start: Start::GoOn, ..Self::default() }
     }
@@ -177,11 +179,11 @@ impl Bench {
     }
 
     /// A job on the drives called `names`.
-    fn on(&self, names: &[&str], supply: &dyn Supply, how: &How) -> Vec<Outcome> {
+    fn on(&self, names: &[&str], supply: &dyn Supply, how: &How<'_>) -> Vec<Outcome> {
         self.on_platform(&self.tray(), names, supply, how)
     }
 
-    fn on_platform(&self, tray: &dyn Platform, names: &[&str], supply: &dyn Supply, how: &How) -> Vec<Outcome> {
+    fn on_platform(&self, tray: &dyn Platform, names: &[&str], supply: &dyn Supply, how: &How<'_>) -> Vec<Outcome> {
         let target = |name: &&str| {
             let choice = choose(tray, name).unwrap();
             let cleared = clear(&choice, &Circumstances::default(), &[], &[]).unwrap();
@@ -198,10 +200,15 @@ impl Bench {
             after: After::Keep,
             pacing: Pacing { flush_after: Duration::ZERO, stall_after: how.stall_after },
         };
-        job::run(&order, tray, names.iter().map(target).collect(), &how.cancel, &how.noted)
+        job::run(&order, tray, names.iter().map(target).collect(), &how.cancel, how.watcher.unwrap_or(&how.noted))
     }
 
-    fn run(&self, image: &Vec<u8>, how: &How) -> Outcome {
+    /// A job on `a`, watched by somebody else than [`Noted`].
+    fn watched_by(&self, watcher: &dyn Watcher, supply: &dyn Supply) -> Vec<Outcome> {
+        self.on(&["a"], supply, &How { watcher: Some(watcher), ..How::default() })
+    }
+
+    fn run(&self, image: &Vec<u8>, how: &How<'_>) -> Outcome {
         self.on(&["a"], &KeptImage(image), how).pop().unwrap()
     }
 
@@ -215,8 +222,7 @@ impl Bench {
     /// A PC starts from what it finds in the first sectors, or in a backup table at the very end.
     fn could_start_a_pc(&self) -> bool {
         let drive = self.drive();
-        let end = drive.len() - 512;
-        drive[..4096].iter().chain(&drive[end..]).any(|byte| *byte != 0)
+        drive[..4096].iter().any(|byte| *byte != 0) || drive[drive.len() - 512..].starts_with(b"EFI PART")
     }
 }
 
@@ -224,7 +230,7 @@ impl Bench {
 fn checked(image: &[u8]) -> Checked {
     let mut hasher = BlockHasher::new();
     hasher.take(image);
-    Checked { sha256: Some("5".repeat(64)), blocks: Some(hasher.finish()), sums: Vec::new() }
+    Checked { sha256: Some(sha256(image)), blocks: Some(hasher.finish()), sums: Vec::new() }
 }
 
 #[test]
@@ -363,7 +369,7 @@ fn an_image_that_is_not_the_one_that_was_meant_is_not_sealed() {
         assert!(!bench.could_start_a_pc());
     }
     let bench = Bench::new(16 << 20, 512, "");
-    let told = |how: How| {
+    let told = |how: How<'_>| {
         let outcome = bench.run(&image, &how);
         assert_eq!((outcome.result, outcome.head), (JobResult::Failed, Head::Blank));
         assert!(!bench.could_start_a_pc());
@@ -475,8 +481,174 @@ fn a_seal_that_does_not_read_back_is_taken_off_again() {
     let outcome = bench.run(&image(3 * MIB), &how);
     assert!(how.noted.stages().contains(&Stage::Seal));
     assert_eq!(outcome.result, JobResult::Differs);
-    assert_eq!(outcome.fault.unwrap().to_string(), "the head does not read back at byte 4096");
+    assert_eq!(outcome.fault.unwrap().to_string(), "what was sealed does not read back: byte 8192 is another one");
     assert!(!bench.could_start_a_pc());
+}
+
+#[test]
+fn what_can_not_be_emptied_in_one_place_is_emptied_in_all_others_and_told() {
+    // The old system has a backup of its table at the very end, from which firmware starts it when there is none at the start.
+    let old = pyrotyp_sample::cafe::desktop().build();
+    let length = old.len();
+    let run = |fault: String, how: &How| {
+        let bench = Bench::new(length as u64, 512, &format!("[[drive.fault]]\n{fault}\n"));
+        fs::write(bench.folder.path().join("a.img"), &old).unwrap();
+        let outcome = bench.run(&image(3 * MIB), how);
+        let told = pyrotyp_core::chain(&outcome.fault.unwrap());
+        (outcome.result, outcome.head, told, bench.drive())
+    };
+    for sectors in [1, 3] {
+        let bad = length - 512 * sectors;
+        let fault = format!("kind = \"write-error\"\nat = {bad}\nbytes = {}", 512 * sectors);
+        let (result, head, told, drive) = run(fault, &How::default());
+        assert_eq!((result, head), (JobResult::Failed, Head::Blank));
+        assert_eq!(told, format!("the drive does not take bytes {bad} to {}: Input/output error", length - 1));
+        assert!(drive[..MIB].iter().chain(&drive[length - MIB..bad]).all(|byte| *byte == 0));
+        assert!(inspect(&drive).unwrap().gpt.is_empty(), "no table is found at either end");
+    }
+    // A drive whose end takes nothing at all keeps the whole backup, and nobody calls it blank.
+    let fault = format!("kind = \"write-error\"\nat = {}\nbytes = 2097152", length - MIB);
+    let (result, head, _, drive) = run(fault, &How::default());
+    assert_eq!((result, head), (JobResult::Failed, Head::Old));
+    assert!(drive[..MIB].iter().all(|byte| *byte == 0) && !inspect(&drive).unwrap().gpt.is_empty());
+    // One bad sector within the head: the rest of it goes, and what is left there may be what starts.
+    let (_, head, told, drive) = run("kind = \"write-error\"\nat = 33000\nbytes = 1".into(), &How::default());
+    assert_eq!((head, told.as_str()), (Head::Old, "the drive does not take bytes 32768 to 33279: Input/output error"));
+    assert!(drive[..32_768].iter().chain(&drive[33_280..MIB]).all(|byte| *byte == 0));
+    let (_, head, ..) = run("kind = \"read-error\"\nat = 0\nbytes = 512".into(), &How::default());
+    assert_eq!(head, Head::Unknown, "what can't be read is not known");
+    // The same where only what differs was to be written.
+    let fault = format!("kind = \"write-error\"\nat = {}\nbytes = 512", length - 512);
+    let (result, head, ..) = run(fault, &How::only_changed());
+    assert_eq!((result, head), (JobResult::Failed, Head::Blank));
+}
+
+#[test]
+fn what_is_said_of_an_image_comes_from_the_job_that_says_it() {
+    // Nothing needs to be written, since the drive holds the image as it is now, which is not the one that was checked.
+    let image = image(9 * MIB);
+    let mut other = image.clone();
+    other[5 * MIB] ^= 1;
+    let bench = Bench::new(16 << 20, 512, "");
+    assert_eq!(bench.run(&other, &How::default()).result, JobResult::Verified);
+    let by_sum = Checked { sha256: Some(sha256(&image)), ..Checked::default() };
+    for known in [checked(&image), by_sum] {
+        let outcome = bench.run(&other, &How { checked: known, ..How::only_changed() });
+        assert_eq!((outcome.result, outcome.sha256), (JobResult::Failed, None));
+        let told = outcome.fault.unwrap().to_string();
+        assert!(told.starts_with("the image changed after it was checked"), "{told}");
+    }
+    let outcome = bench.run(&other, &How { checked: checked(&other), ..How::only_changed() });
+    assert_eq!((outcome.result, outcome.sha256), (JobResult::Verified, Some(sha256(&other))));
+}
+
+/// A drive, or an image, that ends this program at one of its calls.
+struct Fused {
+    drive: Box<dyn Claimed>,
+    left: Arc<AtomicUsize>,
+}
+
+/// Counts a call; the last one that is left panics.
+fn burn(left: &AtomicUsize) {
+    if left.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |left| left.checked_sub(1)) == Ok(1) {
+        panic!("the fuse is burnt");
+    }
+}
+
+impl DriveIo for Fused {
+    fn bytes(&self) -> u64 {
+        self.drive.bytes()
+    }
+    fn sector_bytes(&self) -> u32 {
+        self.drive.sector_bytes()
+    }
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+        burn(&self.left);
+        self.drive.read_at(at, into)
+    }
+}
+
+impl DriveWrite for Fused {
+    fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        burn(&self.left);
+        self.drive.write_at(at, from)
+    }
+    fn flush(&self) -> Result<(), DriveFault> {
+        burn(&self.left);
+        self.drive.flush()
+    }
+}
+
+impl Claimed for Fused {
+    fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
+        self.drive.release(after)
+    }
+}
+
+struct FusedImage<'a>(&'a Vec<u8>, AtomicUsize);
+
+impl ReadAt for FusedImage<'_> {
+    fn size(&self) -> u64 {
+        self.0.size()
+    }
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        burn(&self.1);
+        self.0.read_at(at, into)
+    }
+}
+
+#[test]
+fn whatever_of_the_program_dies_the_job_ends_and_starts_no_pc() {
+    let image = image(14 * MIB);
+    let run = |calls: usize, writing| {
+        let bench = Bench::new(16 << 20, 512, &described("b", 16 << 20, 512, ""));
+        let how = How { writing, ..How::default() };
+        let left = Arc::new(AtomicUsize::new(calls));
+        let has_wrapped = AtomicUsize::new(0);
+        // Of two drives, the first to be claimed has the fuse.
+        let wrap = |drive| -> Box<dyn Claimed> {
+            let is_first = has_wrapped.fetch_add(1, Ordering::SeqCst) == 0;
+            let left = if is_first { Arc::clone(&left) } else { Arc::default() };
+            Box::new(Fused { drive, left })
+        };
+        let platform = Wrapped { tray: &bench.tray(), wrap };
+        let outcomes = bench.on_platform(&platform, &["a", "b"], &KeptImage(&image), &how);
+        for (name, outcome) in ["a", "b"].iter().zip(&outcomes) {
+            let drive = bench.file(name);
+            let starts = drive.iter().take(4096).any(|byte| *byte != 0);
+            match outcome.result {
+                JobResult::Verified => assert!(drive.starts_with(&image), "{calls}"),
+                _ => assert!(!starts || outcome.head == Head::Untouched, "{calls}: {:?}", outcome.fault),
+            }
+        }
+        outcomes.iter().filter(|outcome| matches!(outcome.fault, Some(JobFault::Died(_)))).count()
+    };
+    for writing in [Writing::Everything, Writing::OnlyChanged] {
+        let mut calls = 1;
+        while run(calls, writing) == 1 {
+            calls += 1;
+        }
+        assert!(calls > 30, "each of {calls} calls was the last one once");
+    }
+    for calls in 1..40 {
+        let bench = Bench::new(16 << 20, 512, "");
+        let fused = FusedImage(&image, AtomicUsize::new(calls));
+        let supply = StreamedImage::new(Box::new(Cursor { of: &fused, at: 0 }), Box::new(|| Ok(())));
+        let outcome = bench.on(&["a"], &supply, &How::default()).pop().unwrap();
+        let has_burnt = fused.1.load(Ordering::SeqCst) == 0;
+        let result = if has_burnt { JobResult::Failed } else { JobResult::Verified };
+        assert_eq!((outcome.result, !has_burnt), (result, bench.could_start_a_pc()), "{calls}: {:?}", outcome.fault);
+    }
+    // One who only watches harms nothing.
+    struct Fainting(AtomicUsize);
+    impl Watcher for Fainting {
+        fn heard(&self, _: usize, _: &Event) {
+            burn(&self.0);
+        }
+    }
+    let bench = Bench::new(16 << 20, 512, "");
+    let outcome = bench.watched_by(&Fainting(AtomicUsize::new(3)), &KeptImage(&image)).pop().unwrap();
+    assert_eq!(outcome.result, JobResult::Verified);
 }
 
 #[test]

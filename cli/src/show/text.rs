@@ -172,6 +172,7 @@ pub fn head_words(outcome: &Outcome) -> &'static str {
         Head::Untouched => "\n   nothing on it was changed",
         Head::Blank => "\n   its head is blank: no PC starts from it",
         Head::Sealed => "",
+        Head::Old => "\n   what was on it before may still start a PC: do not use it",
         Head::Unknown => "\n   what its head holds is unknown: do not start a PC from it",
     }
 }

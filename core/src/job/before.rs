@@ -23,8 +23,8 @@ impl Before {
         let mut sample = AlignedBuf::new(SAMPLE_BYTES);
         let mut samples = Vec::new();
         for block in (0..blocks).step_by(usize::try_from(step).unwrap_or(usize::MAX)) {
-            let at = start_of(usize::try_from(block).unwrap_or(usize::MAX)) + BLOCK_BYTES / 2;
-            let is_inside = at >= body.start && at + SAMPLE_BYTES as u64 <= body.end;
+            let at = start_of(usize::try_from(block).unwrap_or(usize::MAX)).saturating_add(BLOCK_BYTES / 2);
+            let is_inside = at >= body.start && at.saturating_add(SAMPLE_BYTES as u64) <= body.end;
             // What can't be read now is about to be written; that will tell.
             if is_inside && drive.read_at(at, &mut sample).is_ok() {
                 samples.push((at, blake3::hash(&sample)));
@@ -36,15 +36,16 @@ impl Before {
     /// Whether the drive holds in `range` what it held before, as far as a sample lies there.
     pub fn is_back(&self, drive: &dyn DriveIo, range: &Range<u64>) -> bool {
         let first = self.0.partition_point(|(at, _)| *at < range.start);
-        let inside = self.0.iter().skip(first).take_while(|(at, _)| *at + SAMPLE_BYTES as u64 <= range.end);
+        let inside =
+            self.0.iter().skip(first).take_while(|(at, _)| at.saturating_add(SAMPLE_BYTES as u64) <= range.end);
         let mut now = AlignedBuf::new(SAMPLE_BYTES);
-        let mut seen = 0;
+        let mut has_seen = false;
         for (at, digest) in inside.take(4) {
             if drive.read_at(*at, &mut now).is_err() || blake3::hash(&now) != *digest {
                 return false;
             }
-            seen += 1;
+            has_seen = true;
         }
-        seen > 0
+        has_seen
     }
 }

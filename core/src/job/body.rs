@@ -5,11 +5,12 @@ use std::ops::Range;
 use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use super::crew::{Crew, contained};
 use super::journal::Journal;
-use super::layout::{Frame, start_of};
+use super::layout::{Frame, block_range, length, pieces, start_of};
 use super::request::RequestSize;
 use super::window::{Block, Next, Window};
-use super::{Event, ImageFault, JobFault, Stage, Watcher, Writing, lock, seal};
+use super::{Event, Head, ImageFault, JobFault, Stage, Watcher, Writing, lock, seal};
 use crate::Cancel;
 use crate::drive::{AlignedBuf, DriveFault, DriveWrite};
 
@@ -37,6 +38,13 @@ pub struct Piece {
     pub bytes: u64,
     /// BLAKE3 of it.
     pub digest: blake3::Hash,
+}
+
+impl Piece {
+    /// The byte behind its last one.
+    pub fn end(&self) -> u64 {
+        self.at.saturating_add(self.bytes)
+    }
 }
 
 /// What is withheld until the seal, in whole sectors.
@@ -82,8 +90,8 @@ pub enum Blanked {
     No,
     /// Nothing.
     Yes,
-    /// Emptying them failed.
-    Failed,
+    /// Emptying them failed, and the start holds this.
+    Partly(Head),
 }
 
 struct State {
@@ -100,7 +108,6 @@ struct State {
     under_way: u64,
     written: u64,
     fault: Option<JobFault>,
-    working: usize,
     left_at: Option<usize>,
     is_flushing: bool,
 }
@@ -124,13 +131,12 @@ impl<'a> Body<'a> {
         earlier: &[blake3::Hash],
     ) -> Self {
         let (cancel, watcher, number) = watched;
-        let place = |range: Range<u64>| AlignedBuf::new((range.end - range.start) as usize);
+        let place = |range: Range<u64>| AlignedBuf::new(usize::try_from(length(&range)).unwrap_or_default());
         let had = |(block, digest): (usize, &blake3::Hash)| {
-            let body = frame.body_of(&(start_of(block)..start_of(block + 1)));
+            let body = frame.body_of(&block_range(block));
             // The first block's digest is that of its head as well.
-            (block > 0).then_some(Piece { at: body.start, bytes: body.end - body.start, digest: *digest })
+            (block > 0).then_some(Piece { at: body.start, bytes: length(&body), digest: *digest })
         };
-        let moved = frame.body(start_of(earlier.len()));
         Self {
             drive,
             frame,
@@ -145,11 +151,10 @@ impl<'a> Body<'a> {
                 blocks: earlier.iter().copied().map(Some).collect(),
                 done: BTreeSet::new(),
                 prefix: earlier.len(),
-                moved: moved.end - moved.start,
+                moved: length(&frame.body(start_of(earlier.len()))),
                 under_way: 0,
                 written: 0,
                 fault: None,
-                working: 0,
                 left_at: None,
                 is_flushing: false,
             }),
@@ -161,21 +166,25 @@ impl<'a> Body<'a> {
 
     /// Takes blocks from `window` until there are no more, and notes in `journal` what the drive has confirmed.
     pub fn run(&self, window: &Window, place: usize, journal: &mut Option<Journal>) -> Result<BodyEnd, JobFault> {
-        {
-            let mut state = lock(&self.state);
-            (state.working, state.left_at) = (IN_FLIGHT, None);
-        }
+        lock(&self.state).left_at = None;
+        let crew = Crew::of(IN_FLIGHT);
         std::thread::scope(|scope| {
             for worker in 0..IN_FLIGHT {
-                scope.spawn(move || {
-                    if worker < IN_FLIGHT_SLOW || self.is_fast() {
+                let crew = &crew;
+                let work = move || {
+                    if worker < IN_FLIGHT_SLOW || self.is_fast(crew) {
                         self.work(window, place);
                     }
-                    lock(&self.state).working -= 1;
+                };
+                scope.spawn(move || {
+                    if let Err(died) = crew.does(work) {
+                        self.fail(died.into());
+                        window.close(place);
+                    }
                     self.changed.notify_all();
                 });
             }
-            self.look_after(window, place, journal);
+            self.look_after(&crew, window, place, journal);
         });
         let mut state = lock(&self.state);
         if let Some(fault) = state.fault.take() {
@@ -185,12 +194,12 @@ impl<'a> Body<'a> {
     }
 
     /// Tells how far it is, and flushes now and then, until all threads have ended.
-    fn look_after(&self, window: &Window, place: usize, journal: &mut Option<Journal>) {
+    fn look_after(&self, crew: &Crew, window: &Window, place: usize, journal: &mut Option<Journal>) {
         let (mut told, mut flushed, mut flushed_at) = (0, lock(&self.state).prefix, Instant::now());
         let mut state = lock(&self.state);
-        while state.working > 0 {
+        while crew.is_at_work() {
             (state, _) = self.changed.wait_timeout(state, TELL).unwrap_or_else(PoisonError::into_inner);
-            let (moved, prefix) = (state.moved + state.under_way, state.prefix);
+            let (moved, prefix) = (state.moved.saturating_add(state.under_way), state.prefix);
             drop(state);
             if moved != told {
                 told = moved;
@@ -217,12 +226,12 @@ impl<'a> Body<'a> {
             state.is_flushing = true;
             state.prefix
         };
-        let flushed = self.drive.flush();
+        let flushed = contained(|| self.drive.flush());
         lock(&self.state).is_flushing = false;
         self.changed.notify_all();
-        flushed.map_err(|source| JobFault::Flush { source })?;
+        flushed?.map_err(|source| JobFault::Flush { source })?;
         let body = self.frame.body(start_of(prefix));
-        self.watcher.heard(self.number, &Event::Flushed { done: body.end - body.start });
+        self.watcher.heard(self.number, &Event::Flushed { done: length(&body) });
         if let Some(notes) = journal {
             let state = lock(&self.state);
             let whole = prefix.min(self.frame.whole_blocks_before(u64::MAX));
@@ -246,8 +255,10 @@ impl<'a> Body<'a> {
     pub fn blank(&self) -> Result<(), JobFault> {
         let mut blank = lock(&self.blank);
         if *blank != Blanked::Yes {
-            *blank = Blanked::Failed;
-            seal::blank(self.drive, self.frame)?;
+            *blank = Blanked::Partly(Head::Unknown);
+            let emptied = seal::blank(self.drive, self.frame);
+            *blank = Blanked::Partly(emptied.head);
+            emptied.fault.map_or(Ok(()), Err)?;
             *blank = Blanked::Yes;
         }
         Ok(())
@@ -293,14 +304,16 @@ impl<'a> Body<'a> {
     }
 
     /// Waits until it shows whether the drive is a fast one; where nothing more comes to show it, it need not be known.
-    fn is_fast(&self) -> bool {
+    fn is_fast(&self, crew: &Crew) -> bool {
         let is_compared = self.writing == Writing::OnlyChanged;
         let mut state = lock(&self.state);
         loop {
             match self.size.is_fast() {
                 Some(is_fast) => return is_fast,
                 None if is_compared => return true,
-                None if state.fault.is_some() || state.working <= IN_FLIGHT - IN_FLIGHT_SLOW => return false,
+                None if state.fault.is_some() || crew.at_work() <= IN_FLIGHT.saturating_sub(IN_FLIGHT_SLOW) => {
+                    return false;
+                }
                 None => {}
             }
             (state, _) = self.changed.wait_timeout(state, TELL).unwrap_or_else(PoisonError::into_inner);
@@ -319,7 +332,7 @@ impl<'a> Body<'a> {
         self.frame.fits(range.end)?;
         let body = self.frame.body_of(&range);
         let digest = if body == range { block.digest } else { blake3::hash(block.part(&body)) };
-        let piece = Piece { at: body.start, bytes: body.end - body.start, digest };
+        let piece = Piece { at: body.start, bytes: length(&body), digest };
         let is_had = {
             let mut state = lock(&self.state);
             let known = state.blocks.get(block.index).copied().flatten();
@@ -345,15 +358,15 @@ impl<'a> Body<'a> {
             piece.bytes
         };
         let mut state = lock(&self.state);
-        state.moved += piece.bytes;
+        state.moved = state.moved.saturating_add(piece.bytes);
         if self.writing == Writing::Everything {
-            state.under_way = state.under_way.saturating_sub(padded.end - padded.start);
+            state.under_way = state.under_way.saturating_sub(length(&padded));
         }
-        state.written += written;
+        state.written = state.written.saturating_add(written);
         state.done.insert(block.index);
         while let Some(first) = state.done.first().copied().filter(|first| *first == state.prefix) {
             state.done.remove(&first);
-            state.prefix += 1;
+            state.prefix = state.prefix.saturating_add(1);
         }
         drop(state);
         self.changed.notify_all();
@@ -362,8 +375,7 @@ impl<'a> Body<'a> {
 
     /// Writes in requests of `size` bytes; one that fails is tried again in smaller pieces.
     fn write(&self, at: u64, bytes: &[u8], size: usize) -> Result<(), JobFault> {
-        for (number, request) in bytes.chunks(size.max(1)).enumerate() {
-            let at = at + (number * size) as u64;
+        for (at, request) in pieces(at, bytes, size) {
             self.wait_for_flush();
             match self.drive.write_at(at, request) {
                 Ok(()) => {}
@@ -373,7 +385,8 @@ impl<'a> Body<'a> {
                 Err(DriveFault::Failed(_)) => self.write_in_pieces(at, request)?,
             }
             if self.writing == Writing::Everything {
-                lock(&self.state).under_way += request.len() as u64;
+                let mut state = lock(&self.state);
+                state.under_way = state.under_way.saturating_add(request.len() as u64);
             }
         }
         Ok(())
@@ -381,10 +394,9 @@ impl<'a> Body<'a> {
 
     fn write_in_pieces(&self, at: u64, bytes: &[u8]) -> Result<(), JobFault> {
         let mut failed: Option<(Range<u64>, DriveFault)> = None;
-        let mut failures = 0;
+        let mut failures = 0usize;
         let [larger, smaller] = SMALLER;
-        'all: for (number, part) in bytes.chunks(larger).enumerate() {
-            let at = at + (number * larger) as u64;
+        'all: for (at, part) in pieces(at, bytes, larger) {
             match self.drive.write_at(at, part) {
                 Ok(()) => continue,
                 Err(DriveFault::Gone) => {
@@ -392,15 +404,14 @@ impl<'a> Body<'a> {
                 }
                 Err(DriveFault::Failed(_)) => {}
             }
-            for (number, piece) in part.chunks(smaller).enumerate() {
-                let at = at + (number * smaller) as u64;
+            for (at, piece) in pieces(at, part, smaller) {
                 if self.cancel.is_set() {
                     return Err(JobFault::Stopped { stage: Stage::Body });
                 }
                 if let Err(fault) = self.drive.write_at(at, piece) {
                     let first = failed.as_ref().map_or(at, |(range, _)| range.start);
-                    failed = Some((first..at + piece.len() as u64, fault));
-                    failures += 1;
+                    failed = Some((first..at.saturating_add(piece.len() as u64), fault));
+                    failures = failures.saturating_add(1);
                     if failures >= FAILURES_MOST {
                         break 'all;
                     }
@@ -408,7 +419,7 @@ impl<'a> Body<'a> {
             }
         }
         match failed {
-            Some((range, source)) => Err(JobFault::Write { at: range.start, bytes: range.end - range.start, source }),
+            Some((range, source)) => Err(JobFault::Write { at: range.start, bytes: length(&range), source }),
             None => {
                 self.watcher.heard(self.number, &Event::Retried { at });
                 Ok(())
@@ -418,22 +429,23 @@ impl<'a> Body<'a> {
 
     /// Reads what is there and writes the pieces that differ; tells how much that was.
     fn write_changed(&self, at: u64, bytes: &[u8], scratch: &mut AlignedBuf) -> Result<u64, JobFault> {
-        let mut written = 0;
-        for (number, wanted) in bytes.chunks(COMPARED).enumerate() {
-            let at = at + (number * COMPARED) as u64;
+        let mut written = 0u64;
+        for (at, wanted) in pieces(at, bytes, COMPARED) {
             let found = scratch.get_mut(..wanted.len()).unwrap_or_default();
             self.wait_for_flush();
             match self.drive.read_at(at, found) {
                 Ok(()) => {}
-                Err(DriveFault::Gone) => return Err(JobFault::Read { at, source: DriveFault::Gone }),
+                Err(DriveFault::Gone) => {
+                    return Err(JobFault::Read { at, bytes: wanted.len() as u64, source: DriveFault::Gone });
+                }
                 // Writing may mend what can't be read.
                 Err(DriveFault::Failed(_)) => found.iter_mut().zip(wanted).for_each(|(found, wanted)| *found = !wanted),
             }
             for range in changed(wanted, found) {
                 self.blank()?;
                 let part = wanted.get(range.clone()).unwrap_or_default();
-                self.write(at + range.start as u64, part, self.size.now(Instant::now()))?;
-                written += part.len() as u64;
+                self.write(at.saturating_add(range.start as u64), part, self.size.now(Instant::now()))?;
+                written = written.saturating_add(part.len() as u64);
             }
         }
         Ok(written)
@@ -445,7 +457,8 @@ fn changed(wanted: &[u8], found: &[u8]) -> Vec<Range<usize>> {
     let mut all: Vec<Range<usize>> = Vec::new();
     let pieces = wanted.chunks(CHANGED_PIECE).zip(found.chunks(CHANGED_PIECE)).enumerate();
     for (number, (wanted, _)) in pieces.filter(|(_, (wanted, found))| wanted != found) {
-        let range = number * CHANGED_PIECE..number * CHANGED_PIECE + wanted.len();
+        let start = number.saturating_mul(CHANGED_PIECE);
+        let range = start..start.saturating_add(wanted.len());
         match all.last_mut() {
             Some(last) if last.end == range.start => last.end = range.end,
             _ => all.push(range),
@@ -462,16 +475,17 @@ fn withhold(withheld: &mut Withheld, frame: &Frame, block: &Block) {
         if inside.start >= inside.end {
             continue;
         }
-        let offset = |at: u64| usize::try_from(at - place.start).unwrap_or(usize::MAX);
+        let offset = |at: u64| usize::try_from(at.saturating_sub(place.start)).unwrap_or(usize::MAX);
         if let Some(into) = into.get_mut(offset(inside.start)..offset(inside.end)) {
             into.copy_from_slice(block.part(&inside));
         }
     }
 }
 
-fn put<T: Clone>(into: &mut Vec<Option<T>>, place: usize, value: T) {
+/// Puts a value where it belongs, behind places that are empty still.
+pub fn put<T: Clone>(into: &mut Vec<Option<T>>, place: usize, value: T) {
     if into.len() <= place {
-        into.resize(place + 1, None);
+        into.resize(place.saturating_add(1), None);
     }
     if let Some(slot) = into.get_mut(place) {
         *slot = Some(value);

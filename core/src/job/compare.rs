@@ -4,10 +4,12 @@ use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-use super::body::{IN_FLIGHT, Piece};
+use super::body::{IN_FLIGHT, Piece, put};
+use super::crew::{Crew, Shielded, contained};
 use super::diagnosis::Case;
 use super::difference::{Cause, Differences};
 use super::feed::Reading;
+use super::layout::length;
 use super::pulse::{Pulse, Watched, watched};
 use super::readback::{self, Suspect};
 use super::supply::{Checked, KeptImage};
@@ -42,7 +44,6 @@ struct State {
     suspects: Vec<Suspect>,
     blocks: Vec<Option<blake3::Hash>>,
     done: u64,
-    working: usize,
     fault: Option<JobFault>,
 }
 
@@ -57,10 +58,10 @@ pub fn compare(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
-    let pulse = Pulse::new();
+    let (pulse, watcher) = (Pulse::new(), &Shielded::new(watcher));
     let drive = &Watched { drive, pulse: &pulse };
     watched(std::slice::from_ref(&pulse), Pacing::default().stall_after, watcher, || {
-        look(image, inspection, drive, cancel, watcher)
+        contained(|| look(image, inspection, drive, cancel, watcher)).unwrap_or_else(|died| Err(died.into()))
     })
 }
 
@@ -72,7 +73,8 @@ fn look(
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
     let sector = u64::from(drive.sector_bytes().max(1));
-    let bytes = image.size().min(drive.bytes() / sector * sector);
+    let bytes = drive.bytes().saturating_sub(drive.bytes().checked_rem(sector).unwrap_or_default());
+    let bytes = image.size().min(bytes);
     watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(bytes) });
     let (state, read_again) = read_both(image, drive, 0..bytes, cancel, watcher)?;
     watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
@@ -110,10 +112,14 @@ fn read_both(
         from: 0,
         withheld_from: usize::MAX,
     };
-    let state = Mutex::new(State { working: IN_FLIGHT, ..State::default() });
+    let state = Mutex::new(State::default());
     let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
     let counting = super::watch::Counting::new(watcher);
-    let teller = std::thread::current();
+    let working = Crew::of(IN_FLIGHT);
+    let fail = |fault: JobFault| {
+        lock().fault.get_or_insert(fault);
+        window.close(0);
+    };
     let work = || {
         let mut buffer = readback::buffer();
         while let Next::Block(block) = window.next(0) {
@@ -125,39 +131,29 @@ fn read_both(
                 Ok(None)
             } else {
                 let digest = if inside == whole { block.digest } else { blake3::hash(block.part(&inside)) };
-                let piece = Piece { at: inside.start, bytes: inside.end - inside.start, digest };
+                let piece = Piece { at: inside.start, bytes: length(&inside), digest };
                 readback::judge(drive, &piece, &mut buffer, &|at| counting.heard(0, &Event::ReadAgain { at }))
             };
-            let mut state = lock();
             match judged {
-                Ok(suspect) => state.suspects.extend(suspect),
-                Err(fault) => {
-                    state.fault.get_or_insert(fault);
-                    window.close(0);
-                }
+                Ok(suspect) => lock().suspects.extend(suspect),
+                Err(fault) => fail(fault),
             }
-            if state.blocks.len() <= block.index {
-                state.blocks.resize(block.index + 1, None);
-            }
-            if let Some(slot) = state.blocks.get_mut(block.index) {
-                *slot = Some(block.digest);
-            }
-            state.done += inside.end.saturating_sub(inside.start);
+            let mut state = lock();
+            put(&mut state.blocks, block.index, block.digest);
+            state.done = state.done.saturating_add(length(&inside));
         }
-        lock().working -= 1;
-        teller.unpark();
     };
     let read = std::thread::scope(|scope| {
         let reader = scope.spawn(|| {
-            let ended = reading.run(&window, None, cancel);
+            let ended = contained(|| reading.run(&window, None, cancel));
             window.end();
-            ended
+            ended.unwrap_or(Err(ImageFault::Reader))
         });
         for _ in 0..IN_FLIGHT {
-            scope.spawn(work);
+            scope.spawn(|| working.does(work).unwrap_or_else(|died| fail(died.into())));
         }
         let mut told = 0;
-        while lock().working > 0 {
+        while working.is_at_work() {
             std::thread::park_timeout(TELL);
             let done = lock().done;
             if done != told {

@@ -9,7 +9,7 @@ use memchr::memmem::Finder;
 use super::before::Before;
 use super::body::Piece;
 use super::difference::{Cause, Difference, Differences};
-use super::layout::{Frame, start_of};
+use super::layout::{Frame, length, start_of};
 use super::readback::Suspect;
 use super::{Conclusion, ImageFault, JobFault, Stage};
 use crate::Cancel;
@@ -84,7 +84,7 @@ impl Case<'_> {
                 _ => (number >= IN_DETAIL).then_some(Cause::OtherData),
             };
             match whole {
-                Some(cause) => found.add(at..at + bytes, cause),
+                Some(cause) => found.add(at..suspect.piece.end(), cause),
                 None => self.piece(&suspect.piece, &mut found, &mut unreadable)?,
             }
         }
@@ -102,36 +102,37 @@ impl Case<'_> {
         let sector = u64::from(self.drive.sector_bytes().max(1));
         let mut buffer = AlignedBuf::new(COMPARED);
         let mut at = piece.at;
-        let end = piece.at + piece.bytes;
+        let end = piece.end();
         let before = found.bytes;
         self.is_image_as_it_was(piece)?;
         while at < end {
-            let inside = (end - at).min(COMPARED as u64);
-            let into = buffer.get_mut(..inside.next_multiple_of(sector) as usize).unwrap_or_default();
+            let inside = end.saturating_sub(at).min(COMPARED as u64);
+            let whole = inside.checked_next_multiple_of(sector).unwrap_or(inside);
+            let into = buffer.get_mut(..in_memory(whole)).unwrap_or_default();
             match self.drive.read_at(at, into) {
-                Ok(()) => self.part(at, into.get(..inside as usize).unwrap_or_default(), found)?,
-                Err(DriveFault::Gone) => return Err(JobFault::Read { at, source: DriveFault::Gone }),
+                Ok(()) => self.part(at, into.get(..in_memory(inside)).unwrap_or_default(), found)?,
+                Err(DriveFault::Gone) => return Err(JobFault::Read { at, bytes: inside, source: DriveFault::Gone }),
                 Err(DriveFault::Failed(_)) => {
                     for (number, part) in into.chunks_mut(PIECE).enumerate() {
-                        let start = at + (number * PIECE) as u64;
-                        let inside = (end.saturating_sub(start) as usize).min(part.len());
+                        let start = at.saturating_add((number as u64).saturating_mul(PIECE as u64));
+                        let inside = in_memory(end.saturating_sub(start)).min(part.len());
+                        let range = start..start.saturating_add(inside as u64);
                         match self.drive.read_at(start, part) {
-                            _ if *unreadable >= UNREADABLE_MOST => {
-                                found.add(start..start + inside as u64, Cause::Unreadable);
-                            }
+                            _ if *unreadable >= UNREADABLE_MOST => found.add(range, Cause::Unreadable),
                             Ok(()) => self.part(start, part.get(..inside).unwrap_or_default(), found)?,
                             Err(DriveFault::Gone) => {
-                                return Err(JobFault::Read { at: start, source: DriveFault::Gone });
+                                let bytes = length(&range);
+                                return Err(JobFault::Read { at: start, bytes, source: DriveFault::Gone });
                             }
                             Err(DriveFault::Failed(_)) => {
-                                found.add(start..start + inside as u64, Cause::Unreadable);
-                                *unreadable += 1;
+                                found.add(range, Cause::Unreadable);
+                                *unreadable = unreadable.saturating_add(1);
                             }
                         }
                     }
                 }
             }
-            at += inside;
+            at = at.saturating_add(inside);
         }
         if self.image.is_none() && found.bytes == before {
             // It can be read by now, and nothing is left of the image that says which part of it is wrong.
@@ -143,7 +144,7 @@ impl Case<'_> {
     /// A piece that the image itself does not hold any more says nothing about the drive.
     fn is_image_as_it_was(&self, piece: &Piece) -> Result<(), JobFault> {
         let Some((image, _)) = self.image else { return Ok(()) };
-        let expected = expected(image, piece.at, piece.bytes as usize)?;
+        let expected = expected(image, piece.at, in_memory(piece.bytes))?;
         if blake3::hash(&expected) == piece.digest { Ok(()) } else { Err(ImageFault::Changed { at: piece.at }.into()) }
     }
 
@@ -192,7 +193,7 @@ impl Case<'_> {
             }
         } else if is(Cause::Housekeeping) && found.bytes <= NOTES_BYTES_MOST {
             Conclusion::LookedAt
-        } else if found.bytes >= (self.range.end - self.range.start) / 2 {
+        } else if found.bytes >= length(&self.range) / 2 {
             Conclusion::OtherContent
         } else {
             Conclusion::ChangedLater
@@ -213,35 +214,34 @@ impl Case<'_> {
         let mut sample = AlignedBuf::new(SAMPLE_BYTES);
         let mut echo = AlignedBuf::new(SAMPLE_BYTES);
         let is_telling = |one: &&Difference| {
-            matches!(one.cause, Cause::OtherPlace | Cause::OtherData) && one.bytes >= 2 * SAMPLE_BYTES as u64
+            matches!(one.cause, Cause::OtherPlace | Cause::OtherData) && one.bytes / 2 >= SAMPLE_BYTES as u64
         };
-        let mut sought = 0;
+        let mut sought = 0usize;
         for difference in found.told.iter().filter(is_telling) {
             for part in 0..SAMPLES_EACH {
-                let at = difference.offset + difference.bytes / SAMPLES_EACH * part;
-                let at = at.next_multiple_of(SAMPLE_BYTES as u64);
+                let step = (difference.bytes / SAMPLES_EACH).saturating_mul(part);
+                let at = difference.offset.saturating_add(step).checked_next_multiple_of(SAMPLE_BYTES as u64)?;
                 self.drive.read_at(at, &mut sample).ok()?;
                 // What repeats itself, such as zeros, is found everywhere.
                 if repeats_itself(&sample) {
                     continue;
                 }
                 // The whole image is read for each of them.
-                sought += 1;
+                sought = sought.saturating_add(1);
                 if sought > SOUGHT_MOST {
                     return None;
                 }
                 let Some(place) = find(image, &sample, at..image.size(), self.cancel).ok().flatten() else { continue };
-                let shift = place - at;
+                let shift = place.saturating_sub(at);
                 // The image's last echo is what stays: the shift may be several times the true size.
-                let fits = |times: &u64| {
-                    let size = shift / times;
-                    shift.is_multiple_of(*times)
-                        && size.is_multiple_of(sector)
-                        && self.drive.read_at(at + size, &mut echo).is_ok()
+                let sizes = (1..=ECHOES_MOST).rev().filter(|times| shift.is_multiple_of(*times));
+                let fits = |size: &u64| {
+                    size.is_multiple_of(sector)
+                        && self.drive.read_at(at.saturating_add(*size), &mut echo).is_ok()
                         && *echo == *sample
                 };
-                if let Some(times) = (1..=ECHOES_MOST).rev().find(fits) {
-                    return Some(shift / times);
+                if let Some(size) = sizes.filter_map(|times| shift.checked_div(times)).find(fits) {
+                    return Some(size);
                 }
             }
         }
@@ -260,14 +260,14 @@ impl Case<'_> {
             let is_whole = sectors.fill_at(at, &mut sample).is_ok_and(|count| count == SAMPLE_BYTES);
             is_whole.then_some(sample)
         };
-        let samples: Vec<_> = (start..start + first.bytes)
+        let samples: Vec<_> = (start..start.saturating_add(first.bytes))
             .step_by(PIECE)
             .filter_map(|at| Some((at, sample_at(at)?)))
             .filter(|(_, sample)| !repeats_itself(sample))
             .take(SOUGHT_MOST)
             .collect();
         let (at, sample) = samples.first()?;
-        let shift = find(&sectors, sample, *at..end, self.cancel).ok().flatten()? - at;
+        let shift = find(&sectors, sample, *at..end, self.cancel).ok().flatten()?.saturating_sub(*at);
         let is_echo = |(at, sample): &(u64, Vec<u8>)| sample_at(at.saturating_add(shift)).as_ref() == Some(sample);
         (samples.len() == SOUGHT_MOST && samples.iter().all(is_echo)).then_some(shift)
     }
@@ -285,11 +285,16 @@ impl Case<'_> {
             return None;
         }
         match self.image {
-            Some(_) => Some(first / 512 * 512),
+            Some(_) => Some(first.saturating_sub(first % 512)),
             // Whole blocks are all that was told. A drive that fails now has been found wrong all the same.
             None => kept_bytes(written.drive, written.frame).ok().flatten(),
         }
     }
+}
+
+/// A length that a buffer of this program has.
+fn in_memory(bytes: u64) -> usize {
+    usize::try_from(bytes).unwrap_or(usize::MAX)
 }
 
 /// What the digest alone of so many bytes tells.
@@ -310,8 +315,8 @@ fn digest_of_all(value: u8, bytes: u64) -> blake3::Hash {
     let mut left = bytes;
     while left > 0 {
         let count = left.min(PIECE as u64);
-        hasher.update(same.get(..count as usize).unwrap_or_default());
-        left -= count;
+        hasher.update(same.get(..in_memory(count)).unwrap_or_default());
+        left = left.saturating_sub(count);
     }
     hasher.finalize()
 }
@@ -323,19 +328,19 @@ fn repeats_itself(sample: &[u8]) -> bool {
 /// Where `sample` is held within a range, behind its start; it is sought at whole sectors from there only.
 fn find(holder: &dyn ReadAt, sample: &[u8], within: Range<u64>, cancel: &Cancel) -> io::Result<Option<u64>> {
     let finder = Finder::new(sample);
-    let mut piece = vec![0u8; COMPARED + sample.len()];
-    let mut at = within.start + 512;
+    let mut piece = vec![0u8; COMPARED.saturating_add(sample.len())];
+    let mut at = within.start.saturating_add(512);
     while at < within.end && !cancel.is_set() {
         let count = holder.fill_at(at, &mut piece)?;
         let filled = piece.get(..count).unwrap_or_default();
-        let mut places = finder.find_iter(filled).map(|place| at + place as u64);
-        if let Some(place) = places.find(|place| (place - within.start).is_multiple_of(512)) {
+        let mut places = finder.find_iter(filled).map(|place| at.saturating_add(place as u64));
+        if let Some(place) = places.find(|place| place.saturating_sub(within.start).is_multiple_of(512)) {
             return Ok(Some(place));
         }
         if count < piece.len() {
             break;
         }
-        at += COMPARED as u64;
+        at = at.saturating_add(COMPARED as u64);
     }
     Ok(None)
 }
@@ -345,7 +350,7 @@ fn expected(image: &dyn ReadAt, at: u64, bytes: usize) -> Result<Vec<u8>, JobFau
     let count = image
         .fill_at(at, &mut expected)
         .map_err(|source| ImageFault::Read { at, source: std::sync::Arc::new(source) })?;
-    if count == bytes { Ok(expected) } else { Err(ImageFault::Shrunk { at: at + count as u64 }.into()) }
+    if count == bytes { Ok(expected) } else { Err(ImageFault::Shrunk { at: at.saturating_add(count as u64) }.into()) }
 }
 
 /// From where on a drive keeps nothing of what is written, to 4096 bytes: sought by writing and reading back between its
@@ -354,18 +359,18 @@ fn expected(image: &dyn ReadAt, at: u64, bytes: usize) -> Result<Vec<u8>, JobFau
 /// # Errors
 /// When the drive fails.
 pub fn kept_bytes(drive: &dyn DriveWrite, frame: &Frame) -> Result<Option<u64>, JobFault> {
-    let sample = SAMPLE_BYTES as u64;
-    let (mut kept, mut lost) = (frame.head().end / sample, frame.end().start / sample);
+    const SAMPLE: u64 = SAMPLE_BYTES as u64;
+    let (mut kept, mut lost) = (frame.head().end / SAMPLE, frame.end().start / SAMPLE);
     let mut mark = AlignedBuf::new(SAMPLE_BYTES);
     let mut found = AlignedBuf::new(SAMPLE_BYTES);
     while lost.saturating_sub(kept) > 1 {
-        let middle = kept + (lost - kept) / 2;
-        let at = middle * sample;
+        let middle = kept.midpoint(lost);
+        let at = middle.saturating_mul(SAMPLE);
         blake3::Hasher::new().update(b"is this kept?").update(&at.to_le_bytes()).finalize_xof().fill(&mut mark);
-        drive.write_at(at, &mark).map_err(|source| JobFault::Write { at, bytes: sample, source })?;
+        drive.write_at(at, &mark).map_err(|source| JobFault::Write { at, bytes: SAMPLE, source })?;
         drive.flush().map_err(|source| JobFault::Flush { source })?;
-        drive.read_at(at, &mut found).map_err(|source| JobFault::Read { at, source })?;
+        drive.read_at(at, &mut found).map_err(|source| JobFault::Read { at, bytes: SAMPLE, source })?;
         if *found == *mark { kept = middle } else { lost = middle }
     }
-    Ok((lost < frame.end().start / sample).then_some(lost * sample))
+    Ok((lost < frame.end().start / SAMPLE).then_some(lost.saturating_mul(SAMPLE)))
 }

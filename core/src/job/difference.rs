@@ -95,7 +95,7 @@ impl Differences {
             let bytes = range.end.saturating_sub(range.start);
             self.told.push(Difference { offset: range.start, bytes, cause, file: None });
         } else {
-            self.more += 1;
+            self.more = self.more.saturating_add(1);
         }
     }
 
@@ -110,11 +110,11 @@ impl Differences {
         for run in runs(expected, found) {
             let expected = expected.get(run.clone()).unwrap_or_default();
             let found = found.get(run.clone()).unwrap_or_default();
-            let range = at + run.start as u64..at + run.end as u64;
+            let range = at.saturating_add(run.start as u64)..at.saturating_add(run.end as u64);
             let cause = judge(&range, cause(expected, found));
             if cause == Cause::SingleBits {
                 for (a, b) in expected.iter().zip(found) {
-                    self.bits += u64::from((a ^ b).count_ones());
+                    self.bits = self.bits.saturating_add(u64::from((a ^ b).count_ones()));
                     self.lines |= a ^ b;
                 }
             }
@@ -129,8 +129,8 @@ fn runs(expected: &[u8], found: &[u8]) -> Vec<Range<usize>> {
     let differing = expected.iter().zip(found).enumerate().filter(|(_, (a, b))| a != b);
     for (place, _) in differing {
         match runs.last_mut() {
-            Some(last) if place - last.end <= MERGE_WITHIN as usize => last.end = place + 1,
-            _ => runs.push(place..place + 1),
+            Some(last) if place.saturating_sub(last.end) <= MERGE_WITHIN as usize => last.end = place.saturating_add(1),
+            _ => runs.push(place..place.saturating_add(1)),
         }
     }
     runs
@@ -140,7 +140,7 @@ fn runs(expected: &[u8], found: &[u8]) -> Vec<Range<usize>> {
 pub fn cause(expected: &[u8], found: &[u8]) -> Cause {
     let differing = expected.iter().zip(found).filter(|(a, b)| a != b);
     let one_bit = differing.clone().all(|(a, b)| (a ^ b).count_ones() == 1);
-    let sparse = differing.clone().count() * 64 <= expected.len() + 63;
+    let sparse = differing.clone().count() <= expected.len().div_ceil(64);
     let lost = |value: u8| differing.clone().all(|(_, b)| *b == value);
     if one_bit && sparse {
         Cause::SingleBits

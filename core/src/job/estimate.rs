@@ -49,7 +49,9 @@ impl Estimate {
                 }
             }
             // What is only compared is not flushed; then what was moved is all there is.
-            Event::Flushed { done } if self.stage == Some(Stage::Body) && now >= self.began + WARM_AFTER => {
+            Event::Flushed { done }
+                if self.stage == Some(Stage::Body) && now.saturating_sub(self.began) >= WARM_AFTER =>
+            {
                 self.mark(now, *done);
             }
             Event::Moved { stage: Stage::ReadBack, done } => self.mark(now, *done),

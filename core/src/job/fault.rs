@@ -3,6 +3,7 @@
 use std::io;
 use std::sync::Arc;
 
+use super::crew::Died;
 use super::{DoesNotFit, JobResult, Stage};
 use crate::digest::Algorithm;
 use crate::drive::{DriveFault, PlatformError};
@@ -125,22 +126,27 @@ pub enum JobFault {
         at: u64,
     },
     /// The drive could not be read.
-    #[error("the drive can't be read at byte {at}")]
+    #[error("the drive can't read bytes {at} to {}", at.saturating_add(*bytes).saturating_sub(1))]
     Read {
         /// Where.
         at: u64,
+        /// How much was to be read there.
+        bytes: u64,
         /// Why.
         source: DriveFault,
     },
     /// The drive holds something else than was written.
     #[error("the drive differs from the image")]
     Differs,
-    /// The head does not read back.
-    #[error("the head does not read back at byte {at}")]
+    /// What was written last does not read back, or has taken the place of something else.
+    #[error("what was sealed does not read back: byte {at} is another one")]
     SealDiffers {
         /// Where.
         at: u64,
     },
+    /// This program failed.
+    #[error(transparent)]
+    Died(#[from] Died),
     /// Told to stop.
     #[error("stopped during the {}", stage_words(*.stage))]
     Stopped {
@@ -210,6 +216,7 @@ impl JobFault {
             Self::Differs | Self::SealDiffers { .. } => {
                 "write it once more into another port; if it differs again, discard the drive"
             }
+            Self::Died(_) => "report what is said above; the same command with --resume goes on from there",
             Self::Stopped { .. } => "to go on from there, run the same command with --resume",
         }
     }
@@ -218,7 +225,7 @@ impl JobFault {
     pub fn place(&self) -> Option<u64> {
         match self {
             Self::Write { at, source: DriveFault::Failed(_), .. }
-            | Self::Read { at, source: DriveFault::Failed(_) }
+            | Self::Read { at, source: DriveFault::Failed(_), .. }
             | Self::NotTaken { at }
             | Self::SealDiffers { at } => Some(*at),
             _ => None,

@@ -97,9 +97,10 @@ impl Reading<'_> {
             let most = total.map_or(BLOCK_BYTES, |total| total.saturating_sub(at).min(BLOCK_BYTES));
             let Some(mut buffer) = window.buffer() else { return Err(ImageFault::Stopped) };
             let (into, _) = buffer.split_at_mut_checked(most as usize).unwrap_or_default();
-            let bytes = fill(&mut *stream, into).map_err(|(done, source)| fail(at + done as u64)(source))?;
+            let bytes =
+                fill(&mut *stream, into).map_err(|(done, source)| fail(at.saturating_add(done as u64))(source))?;
             if total.is_some() && (bytes as u64) < most {
-                return Err(ImageFault::Shrunk { at: at + bytes as u64 });
+                return Err(ImageFault::Shrunk { at: at.saturating_add(bytes as u64) });
             }
             if bytes == 0 {
                 window.give_back(buffer);
@@ -112,9 +113,9 @@ impl Reading<'_> {
                 return Err(ImageFault::Stopped);
             }
             if is_last {
-                return Ok(at + bytes as u64);
+                return Ok(at.saturating_add(bytes as u64));
             }
-            index += 1;
+            index = index.saturating_add(1);
             if let Some(from_drive) = skips.as_ref().filter(|_| index == 1) {
                 drop(stream);
                 for passed in from_drive.iter().flatten() {
@@ -196,11 +197,11 @@ impl Reading<'_> {
 
 /// Fills all of `into`, or as much as there is before the end; a failure tells how much was read before it.
 fn fill(stream: &mut dyn Read, into: &mut [u8]) -> Result<usize, (usize, io::Error)> {
-    let mut done = 0;
+    let mut done = 0usize;
     while let Some(rest) = into.get_mut(done..).filter(|rest| !rest.is_empty()) {
         match stream.read(rest) {
             Ok(0) => break,
-            Ok(count) => done += count,
+            Ok(count) => done = done.saturating_add(count),
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
             Err(error) => return Err((done, error)),
         }

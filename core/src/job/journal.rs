@@ -177,7 +177,7 @@ impl Journal {
     pub fn note(&mut self, new: &[blake3::Hash]) -> io::Result<()> {
         if !new.is_empty() {
             let digests = new.iter().map(|digest| digest.to_hex().to_string()).collect();
-            let blocks = self.noted + new.len();
+            let blocks = self.noted.saturating_add(new.len());
             self.line(&Mark { blocks, digests })?;
             self.noted = blocks;
         }

@@ -6,12 +6,13 @@ use std::time::Instant;
 
 use super::before::Before;
 use super::body::{Blanked, Body, BodyDone, BodyEnd, Piece};
+use super::crew::contained;
 use super::diagnosis::{self, Case, Written};
 use super::difference::Differences;
 use super::feed::Reading;
 use super::gate::{Arrival, Gate};
 use super::journal::{self, Found, Heading, Journal};
-use super::layout::{Frame, start_of};
+use super::layout::{Frame, block_range, length, start_of};
 use super::pulse::{Pulse, Watched};
 use super::readback::{self, digest_of};
 use super::supply::{Access, Supply};
@@ -21,8 +22,8 @@ use super::{
     Target, Watcher, Writing, seal,
 };
 use crate::Cancel;
-use crate::digest::BlockDigests;
-use crate::drive::{After, Claimed, DriveIo, DriveWrite, Platform, PlatformError};
+use crate::digest::{BLOCK_BYTES, BlockDigests};
+use crate::drive::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
 use crate::guard::Cleared;
 
 /// So many of the last blocks that a drive is said to have are read before a job goes on behind them.
@@ -83,12 +84,18 @@ impl<'a> Lane<'a> {
         let Target { cleared, journal, start } = target;
         let heading = self.heading(&cleared);
         let mut release_fault = None;
-        let ended = match self.claim(platform, cleared) {
+        let claimed = contained(|| self.claim(platform, cleared)).unwrap_or_else(|died| Err(died.into()));
+        let ended = match claimed {
             Ok(drive) => {
-                let ended = self.with(&*drive, journal.as_deref().map(|path| (path, &heading)), start);
+                let notes = journal.as_deref().map(|path| (path, &heading));
+                let ended = contained(|| self.with(&*drive, notes, start));
+                let ended = ended.unwrap_or_else(|died| Err(died.into()));
+                if matches!(ended, Err(JobFault::Died(_))) {
+                    self.empty_again(&*drive);
+                }
                 self.shared.window.close(self.number);
                 let after = if ended.is_ok() { self.shared.order.after } else { After::Keep };
-                release_fault = self.release(drive, after).err();
+                release_fault = contained(|| self.release(drive, after)).ok().and_then(Result::err);
                 ended
             }
             Err(fault) => Err(fault),
@@ -235,11 +242,11 @@ impl<'a> Lane<'a> {
         let mut holds = |block: usize| -> Result<bool, JobFault> {
             // Of the first block, the head is not there; what else it holds is read back in the end.
             let Some(digest) = blocks.get(block).filter(|_| block > 0) else { return Ok(true) };
-            let range = start_of(block)..start_of(block + 1);
-            match digest_of(drive, range.start, range.end - range.start, &mut buffer) {
+            let (at, bytes) = (start_of(block), BLOCK_BYTES);
+            match digest_of(drive, at, bytes, &mut buffer) {
                 Ok(found) => Ok(found == *digest),
-                Err(crate::drive::DriveFault::Failed(_)) => Ok(false),
-                Err(source) => Err(JobFault::Read { at: range.start, source }),
+                Err(DriveFault::Failed(_)) => Ok(false),
+                Err(source) => Err(JobFault::Read { at, bytes, source }),
             }
         };
         let last = blocks.len().saturating_sub(PROVEN_BLOCKS)..blocks.len();
@@ -253,7 +260,7 @@ impl<'a> Lane<'a> {
             // The drive confirmed what it did not keep: then only what is read counts.
             good = 0;
             while good < blocks.len() && holds(good)? {
-                good += 1;
+                good = good.saturating_add(1);
             }
         }
         blocks.truncate(good);
@@ -272,24 +279,34 @@ impl<'a> Lane<'a> {
     }
 
     fn blank(&mut self, drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
-        let bytes = frame.blanks().map(|range| range.end - range.start).sum();
+        let bytes = frame.blanks().map(|range| length(&range)).fold(0, u64::saturating_add);
         self.stage(Stage::Blank, Some(bytes), |lane| {
             lane.head = Head::Unknown;
-            match seal::blank(drive, frame) {
-                Err(JobFault::NotTaken { at }) if at >= frame.end().start => {
+            let emptied = seal::blank(drive, frame);
+            lane.head = emptied.head;
+            match emptied.fault {
+                None => Ok(((), bytes)),
+                Some(JobFault::NotTaken { at }) if at >= frame.end().start => {
                     // Where the drive should end, it does not keep anything: where does it?
                     let claimed_bytes = drive.bytes();
-                    lane.conclusion = Some(match diagnosis::kept_bytes(drive, frame)? {
-                        Some(true_bytes) => Conclusion::FalseCapacity { true_bytes, claimed_bytes },
-                        None => Conclusion::KeepsOther,
+                    lane.conclusion = Some(match diagnosis::kept_bytes(drive, frame) {
+                        Ok(Some(true_bytes)) => Conclusion::FalseCapacity { true_bytes, claimed_bytes },
+                        _ => Conclusion::KeepsOther,
                     });
-                    return Err(JobFault::NotTaken { at });
+                    Err(JobFault::NotTaken { at })
                 }
-                blanked => blanked?,
+                Some(fault) => Err(fault),
             }
-            lane.head = Head::Blank;
-            Ok(((), bytes))
         })
+    }
+
+    /// Empties the ends of a drive on which the job ended early, if it was begun.
+    fn empty_again(&mut self, drive: &dyn DriveWrite) {
+        if self.head != Head::Untouched {
+            self.head = Head::Unknown;
+            let frame = Frame::of(drive.bytes(), drive.sector_bytes());
+            self.head = contained(|| seal::blank(drive, &frame).head).unwrap_or(Head::Unknown);
+        }
     }
 
     fn begin_notes(&self, notes: Option<(&Path, &Heading)>, kept: &[blake3::Hash]) -> Option<Journal> {
@@ -324,9 +341,10 @@ impl<'a> Lane<'a> {
         passed: &std::sync::mpsc::SyncSender<Vec<u8>>,
     ) -> Result<(), JobFault> {
         for (block, digest) in kept.iter().enumerate().skip(1) {
-            let range = frame.body_of(&(start_of(block)..start_of(block + 1)));
-            let mut buffer = crate::drive::AlignedBuf::new((range.end - range.start) as usize);
-            drive.read_at(range.start, &mut buffer).map_err(|source| JobFault::Read { at: range.start, source })?;
+            let range = frame.body_of(&block_range(block));
+            let (at, bytes) = (range.start, length(&range));
+            let mut buffer = AlignedBuf::new(usize::try_from(bytes).unwrap_or_default());
+            drive.read_at(at, &mut buffer).map_err(|source| JobFault::Read { at, bytes, source })?;
             if blake3::hash(&buffer) != *digest {
                 return Err(JobFault::NotKept { at: range.start });
             }
@@ -347,10 +365,14 @@ impl<'a> Lane<'a> {
     ) -> Result<(BodyDone, ImageEnd), JobFault> {
         let shared = self.shared;
         let order = shared.order;
-        let bytes = order.supply.bytes().map(|bytes| frame.body(bytes)).map(|body| body.end - body.start);
+        let bytes = order.supply.bytes().map(|bytes| length(&frame.body(bytes)));
         self.stage(Stage::Body, bytes, |lane| {
             let watched = (shared.cancel, shared.watcher, lane.number);
             let flush_after = order.pacing.flush_after;
+            if order.writing == Writing::OnlyChanged {
+                // Until it is told whether anything had to be written.
+                lane.head = Head::Unknown;
+            }
             let body = Body::new(drive, frame, order.writing, watched, flush_after, kept);
             let ended = body.run(&shared.window, lane.number, journal).and_then(|end| match end {
                 BodyEnd::Whole => Ok(()),
@@ -365,17 +387,17 @@ impl<'a> Lane<'a> {
                 lane.head = match body.blanked() {
                     Blanked::No => Head::Untouched,
                     Blanked::Yes => Head::Blank,
-                    Blanked::Failed => Head::Unknown,
+                    Blanked::Partly(head) => head,
                 };
             }
             let end = ended?;
             let done = body.finish();
-            let all = frame.body(end.bytes);
+            let all = length(&frame.body(end.bytes));
             // A drive that read by itself must have seen the same image as the others.
             if let Some(at) = end.differs_from(&done.blocks) {
                 return Err(ImageFault::Changed { at: start_of(at) }.into());
             }
-            Ok(((done, end), all.end - all.start))
+            Ok(((done, end), all))
         })
     }
 
@@ -387,9 +409,9 @@ impl<'a> Lane<'a> {
         let reading = Reading { is_whole: false, ..self.shared.reading(from, withheld_from) };
         std::thread::scope(|scope| {
             let reader = scope.spawn(|| {
-                let ended = reading.run(&window, None, self.shared.cancel);
+                let ended = contained(|| reading.run(&window, None, self.shared.cancel));
                 window.end();
-                ended
+                ended.unwrap_or(Err(ImageFault::Reader))
             });
             let ended = body.run(&window, 0, journal);
             window.close(0);
@@ -434,7 +456,7 @@ impl<'a> Lane<'a> {
         body: &BodyDone,
         before: &Before,
     ) -> Result<(), JobFault> {
-        let bytes = body.pieces.iter().map(|piece: &Piece| piece.bytes).sum();
+        let bytes = body.pieces.iter().map(|piece| piece.bytes).fold(0, u64::saturating_add);
         self.stage(Stage::ReadBack, Some(bytes), |lane| {
             seal::mark(drive, frame)?;
             let counting = super::watch::Counting::new(lane.shared.watcher);
@@ -451,16 +473,13 @@ impl<'a> Lane<'a> {
                 image: order.supply.kept().zip(order.inspection),
                 written: Some(Written { drive, frame, before }),
                 blocks: &body.blocks,
-                range: first..body.pieces.last().map_or(first, |piece| piece.at + piece.bytes),
+                range: first..body.pieces.last().map_or(first, Piece::end),
                 cancel: lane.shared.cancel,
             };
             let mut found = case.differences(&suspects)?;
             if found.is_empty() {
                 // It read wrong twice and is right by now: nobody should rely on that.
-                found.add(
-                    suspects.first().map_or(0..0, |one| one.piece.at..one.piece.at + one.piece.bytes),
-                    super::Cause::OtherData,
-                );
+                found.add(suspects.first().map_or(0..0, |one| one.piece.at..one.piece.end()), super::Cause::OtherData);
             }
             lane.conclusion = Some(case.conclusion(&found));
             case.name_files(&mut found);
@@ -481,11 +500,10 @@ impl<'a> Lane<'a> {
                 Some(at) => Err(JobFault::SealDiffers { at }),
             }
         });
-        self.head = match &sealed {
-            Ok(()) => Head::Sealed,
-            Err(_) if seal::blank(drive, frame).is_ok() => Head::Blank,
-            Err(_) => Head::Unknown,
-        };
+        match &sealed {
+            Ok(()) => self.head = Head::Sealed,
+            Err(_) => self.empty_again(drive),
+        }
         sealed
     }
 
@@ -504,7 +522,7 @@ impl<'a> Shared<'a> {
         Reading {
             supply: order.supply,
             checked: &order.checked,
-            trusts_check: order.read_back == ReadBack::Whole,
+            trusts_check: order.read_back == ReadBack::Whole && order.writing == Writing::Everything,
             is_whole: true,
             from,
             withheld_from,

@@ -41,7 +41,8 @@ impl Frame {
         let sector = u64::from(sector_bytes.max(1));
         let head_end = HEAD_BYTES.min(drive_bytes);
         // A drive of two MiB or less has no room between its two ends.
-        let end_start = (drive_bytes.saturating_sub(END_BYTES) / sector * sector).max(head_end);
+        let end_start = drive_bytes.saturating_sub(END_BYTES);
+        let end_start = end_start.saturating_sub(end_start.checked_rem(sector).unwrap_or_default()).max(head_end);
         Self { drive_bytes, sector_bytes: sector, head_end, end_start }
     }
 
@@ -87,13 +88,29 @@ impl Frame {
 
     /// `bytes` as the whole sectors that hold them.
     pub fn padded(&self, bytes: u64) -> u64 {
-        bytes.next_multiple_of(self.sector_bytes)
+        bytes.checked_next_multiple_of(self.sector_bytes).unwrap_or(u64::MAX)
     }
 }
 
 /// Where a block begins.
 pub fn start_of(block: usize) -> u64 {
-    block as u64 * BLOCK_BYTES
+    (block as u64).saturating_mul(BLOCK_BYTES)
+}
+
+/// Where a block lies.
+pub fn block_range(block: usize) -> Range<u64> {
+    start_of(block)..start_of(block.saturating_add(1))
+}
+
+/// How many bytes lie in a range.
+pub fn length(range: &Range<u64>) -> u64 {
+    range.end.saturating_sub(range.start)
+}
+
+/// What lies at byte `at`, in pieces of `size` bytes with their places; the last one may be shorter.
+pub fn pieces(at: u64, bytes: &[u8], size: usize) -> impl Iterator<Item = (u64, &[u8])> {
+    let places = (0u64..).map(move |number| at.saturating_add(number.saturating_mul(size as u64)));
+    places.zip(bytes.chunks(size.max(1)))
 }
 
 #[cfg(test)]

@@ -3,10 +3,13 @@
 //! At no instant between blanking and sealing would a PC start from a drive: its first sectors are emptied first
 //! and written last, after everything else has been read back and matched.
 
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
 mod before;
 mod body;
 mod compare;
 mod conclusion;
+mod crew;
 mod diagnosis;
 mod difference;
 mod estimate;
@@ -36,6 +39,8 @@ use crate::guard::Cleared;
 use crate::image::Inspection;
 pub use compare::{Comparison, compare};
 pub use conclusion::Conclusion;
+pub use crew::Died;
+use crew::{Shielded, contained};
 pub use difference::{Cause, Difference, TOLD_MOST};
 pub use estimate::Estimate;
 pub use fault::{ImageFault, JobFault};
@@ -95,7 +100,9 @@ pub enum Head {
     Blank,
     /// The image's head.
     Sealed,
-    /// The drive failed or went away while it was written.
+    /// What was there before or a part of it, since the drive does not take what would empty it.
+    Old,
+    /// Nobody can tell: it can't be read any more.
     Unknown,
 }
 
@@ -225,6 +232,7 @@ pub fn run(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Vec<Outcome> {
+    let watcher = &Shielded::new(watcher);
     let targets = noted_apart(targets, watcher);
     let drives = targets.len();
     let shared = Shared {
@@ -246,8 +254,8 @@ pub fn run(
             // This thread is the image's reader.
             if let Some(arrival) = shared.gate.wait() {
                 let reading = shared.reading(arrival.from, arrival.withheld_from);
-                let verdict = reading.run(&shared.window, arrival.from_drive, cancel);
-                shared.verdict.tell(verdict);
+                let verdict = contained(|| reading.run(&shared.window, arrival.from_drive, cancel));
+                shared.verdict.tell(verdict.unwrap_or(Err(ImageFault::Reader)));
                 shared.window.end();
             }
             let outcomes = lanes.into_iter().map(|lane| lane.join());

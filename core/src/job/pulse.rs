@@ -74,10 +74,11 @@ pub fn watched<T>(pulses: &[Pulse], after: Duration, watcher: &dyn Watcher, work
 fn watch(pulses: &[Pulse], after: Duration, is_over: &AtomicBool, watcher: &dyn Watcher) {
     let mut told = vec![0u64; pulses.len()];
     while !is_over.load(Ordering::Relaxed) {
-        std::thread::park_timeout(LOOK.min(after / 2));
+        std::thread::park_timeout(LOOK.min(after.checked_div(2).unwrap_or(LOOK)));
         for (drive, (pulse, told)) in pulses.iter().zip(&mut told).enumerate() {
             let silence = pulse.silence();
-            let times = u64::try_from(silence.as_millis() / after.as_millis().max(1)).unwrap_or(u64::MAX);
+            let times = u64::try_from(silence.as_millis().checked_div(after.as_millis()).unwrap_or_default())
+                .unwrap_or(u64::MAX);
             if times > *told {
                 watcher.heard(drive, &Event::Stalled { seconds: silence.as_secs() });
             }

@@ -5,6 +5,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use super::body::{IN_FLIGHT, Piece};
+use super::crew::Crew;
 use super::{Event, JobFault, Stage, Watcher};
 use crate::Cancel;
 use crate::drive::{AlignedBuf, DriveFault, DriveIo};
@@ -35,14 +36,14 @@ pub fn digest_of(
 ) -> Result<blake3::Hash, DriveFault> {
     let sector = u64::from(drive.sector_bytes().max(1));
     let mut hasher = blake3::Hasher::new();
-    let mut done = 0;
+    let mut done = 0u64;
     while done < bytes {
-        let inside = (bytes - done).min(REQUEST as u64);
-        let whole = inside.next_multiple_of(sector) as usize;
+        let inside = bytes.saturating_sub(done).min(REQUEST as u64);
+        let whole = usize::try_from(inside.checked_next_multiple_of(sector).unwrap_or(inside)).unwrap_or(REQUEST);
         let into = buffer.get_mut(..whole).unwrap_or_default();
-        drive.read_at(at + done, into)?;
-        hasher.update(into.get(..inside as usize).unwrap_or_default());
-        done += inside;
+        drive.read_at(at.saturating_add(done), into)?;
+        hasher.update(into.get(..usize::try_from(inside).unwrap_or(REQUEST)).unwrap_or_default());
+        done = done.saturating_add(inside);
     }
     Ok(hasher.finalize())
 }
@@ -69,7 +70,10 @@ pub fn judge(
                 return Ok(None);
             }
             Ok(digest) => found = Some(digest),
-            Err(DriveFault::Gone) => return Err(JobFault::Read { at: piece.at, source: DriveFault::Gone }),
+            Err(DriveFault::Gone) => {
+                let Piece { at, bytes, .. } = *piece;
+                return Err(JobFault::Read { at, bytes, source: DriveFault::Gone });
+            }
             Err(DriveFault::Failed(_)) => found = None,
         }
     }
@@ -84,7 +88,8 @@ pub fn read_back(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Vec<Suspect>, JobFault> {
-    let (next, done, working) = (AtomicUsize::new(0), AtomicU64::new(0), AtomicUsize::new(IN_FLIGHT));
+    let (next, done) = (AtomicUsize::new(0), AtomicU64::new(0));
+    let working = Crew::of(IN_FLIGHT);
     let is_over = AtomicBool::new(false);
     let suspects = Mutex::new(Vec::new());
     let fault = Mutex::new(None);
@@ -92,7 +97,6 @@ pub fn read_back(
         fault.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(found);
         is_over.store(true, Ordering::Relaxed);
     };
-    let teller = std::thread::current();
     let read_again = |at| watcher.heard(number, &Event::ReadAgain { at });
     let work = || {
         let mut buffer = buffer();
@@ -116,15 +120,13 @@ pub fn read_back(
             }
             done.fetch_add(piece.bytes, Ordering::Relaxed);
         }
-        working.fetch_sub(1, Ordering::Relaxed);
-        teller.unpark();
     };
     std::thread::scope(|scope| {
         for _ in 0..IN_FLIGHT {
-            scope.spawn(work);
+            scope.spawn(|| working.does(work).unwrap_or_else(|died| fail(died.into())));
         }
         let mut told = 0;
-        while working.load(Ordering::Relaxed) > 0 {
+        while working.is_at_work() {
             std::thread::park_timeout(TELL);
             let now = done.load(Ordering::Relaxed);
             if now != told {

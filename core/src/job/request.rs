@@ -74,7 +74,7 @@ impl Trial {
             self.began = Some(when);
             return;
         };
-        self.bytes += bytes;
+        self.bytes = self.bytes.saturating_add(bytes);
         let took = when.saturating_duration_since(began);
         if took < TRIAL || self.bytes < TRIAL_BYTES {
             return;

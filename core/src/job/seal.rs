@@ -2,31 +2,106 @@
 
 use std::ops::Range;
 
-use super::JobFault;
 use super::body::{Piece, Withheld};
-use super::layout::{Frame, OUTERMOST_BYTES};
+use super::layout::{Frame, OUTERMOST_BYTES, length, pieces};
 use super::readback;
-use crate::drive::{AlignedBuf, DriveIo, DriveWrite};
+use super::{Head, JobFault};
+use crate::drive::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
+use crate::image::gpt;
 
 /// Pieces of the body that are read once more when all else is done: the first sectors may have come to lie over them.
 const LAST_PIECES: usize = 2;
 
+/// A request that fails is tried again in pieces of these many bytes, then sector by sector.
+const SMALLER: [usize; 2] = [64 << 10, 4 << 10];
+/// A part is given up after so many sectors that fail: each may take half a minute.
+const FAILURES_MOST: usize = 8;
+
 fn zeros(range: &Range<u64>) -> AlignedBuf {
-    AlignedBuf::new((range.end - range.start) as usize)
+    AlignedBuf::new(usize::try_from(length(range)).unwrap_or_default())
+}
+
+/// How emptying the ends of a drive went.
+pub struct Emptied {
+    /// What its start holds now.
+    pub head: Head,
+    /// What failed first.
+    pub fault: Option<JobFault>,
 }
 
 /// Empties the head's place and the drive's last MiB, and makes sure that they are empty.
 ///
-/// The sectors that firmware looks for go first: what was on the drive is not started any more once the rest of it suffers.
-pub fn blank(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
+/// The sectors that firmware looks for go first: what was on the drive is not started any more once the rest of it suffers. What
+/// fails in one place keeps nothing from being emptied in another.
+pub fn blank(drive: &dyn DriveWrite, frame: &Frame) -> Emptied {
     let (head, end) = (zeros(&frame.head()), zeros(&frame.end()));
-    let Order { middle, outermost } = order(&head, &end, frame);
-    put(drive, &outermost)?;
-    put(drive, &middle)?;
-    match first_difference(drive, &[(0, &head), (frame.end().start, &end)])? {
-        None => Ok(()),
-        Some(at) => Err(JobFault::NotTaken { at }),
+    let Order { middle, outermost: [last, first] } = order(&head, &end, frame);
+    let mut fault = None;
+    for parts in [&[first][..], &[last], &middle] {
+        for (at, bytes) in parts.iter().filter(|(_, bytes)| !bytes.is_empty()) {
+            fault = fault.or(put_piecewise(drive, *at, bytes).err());
+        }
+        fault = fault.or(drive.flush().map_err(|source| JobFault::Flush { source }).err());
     }
+    let found = match first_difference(drive, &[(0, &head), (frame.end().start, &end)]) {
+        Ok(None) => return Emptied { head: Head::Blank, fault },
+        Ok(Some(at)) => JobFault::NotTaken { at },
+        Err(found) => found,
+    };
+    Emptied { head: what_is_left(drive, &head, frame), fault: fault.or(Some(found)) }
+}
+
+/// What the start of a drive holds where something could not be emptied.
+fn what_is_left(drive: &dyn DriveWrite, blank: &[u8], frame: &Frame) -> Head {
+    match first_difference(drive, &[(0, blank)]) {
+        Err(_) => Head::Unknown,
+        Ok(Some(_)) => Head::Old,
+        // Firmware that finds no table at the start looks for the backup at the end; what it can't read starts nothing.
+        Ok(None) => {
+            let drive_bytes = Sectors::of(drive);
+            let backup = gpt::read(&drive_bytes).ok().flatten().is_some_and(|gpt| gpt.backup.is_ok());
+            if backup && !frame.end().is_empty() { Head::Old } else { Head::Blank }
+        }
+    }
+}
+
+/// Writes a part, and where that fails as much of it as the drive takes. Gives the stretch in which pieces failed.
+fn put_piecewise(drive: &dyn DriveWrite, at: u64, bytes: &[u8]) -> Result<(), JobFault> {
+    let fail = |at, bytes: &[u8], source| JobFault::Write { at, bytes: bytes.len() as u64, source };
+    match drive.write_at(at, bytes) {
+        Ok(()) => return Ok(()),
+        Err(DriveFault::Failed(_)) => {}
+        Err(gone) => return Err(fail(at, bytes, gone)),
+    }
+    let mut failed: Option<(Range<u64>, DriveFault)> = None;
+    let mut failures = 0usize;
+    let sector = usize::try_from(drive.sector_bytes()).unwrap_or(SMALLER[1]).max(1);
+    let mut open: Vec<(u64, &[u8])> = vec![(at, bytes)];
+    while let Some((at, bytes)) = open.pop() {
+        let size = SMALLER.into_iter().find(|size| *size < bytes.len() && *size > sector).unwrap_or(sector);
+        let mut smaller = Vec::new();
+        for (at, piece) in pieces(at, bytes, size) {
+            match drive.write_at(at, piece) {
+                Ok(()) => {}
+                Err(DriveFault::Failed(_)) if size > sector => smaller.push((at, piece)),
+                Err(source) => {
+                    let is_gone = matches!(source, DriveFault::Gone);
+                    let end = at.saturating_add(piece.len() as u64);
+                    let range = failed.take().map_or(at..end, |(range, _)| range.start.min(at)..range.end.max(end));
+                    failed = Some((range, source));
+                    failures = failures.saturating_add(1);
+                    if is_gone || failures >= FAILURES_MOST {
+                        smaller.clear();
+                        open.clear();
+                        break;
+                    }
+                }
+            }
+        }
+        // In their order, so that what fails first is what lies first.
+        open.extend(smaller.into_iter().rev());
+    }
+    failed.map_or(Ok(()), |(range, source)| Err(JobFault::Write { at: range.start, bytes: length(&range), source }))
 }
 
 /// Fills the head's place, but for its first sectors, with bytes that belong to no image and start no PC.
@@ -56,11 +131,12 @@ fn order<'a>(head: &'a [u8], end: &'a [u8], frame: &Frame) -> Order<'a> {
     let (first, rest) = head.split_at_checked(outermost.min(head.len())).unwrap_or_default();
     // An image that ends before the drive does has nothing there.
     let place = frame.end();
-    let last = (place.end - place.start).saturating_sub(1) as usize / outermost * outermost;
+    let last = length(&place).saturating_sub(1) / OUTERMOST_BYTES;
+    let last = usize::try_from(last.saturating_mul(OUTERMOST_BYTES)).unwrap_or(usize::MAX);
     let (before, last) = end.split_at_checked(last.min(end.len())).unwrap_or_default();
     Order {
         middle: [(place.start, before), (first.len() as u64, rest)],
-        outermost: [(place.start + before.len() as u64, last), (0, first)],
+        outermost: [(place.start.saturating_add(before.len() as u64), last), (0, first)],
     }
 }
 
@@ -68,7 +144,8 @@ fn order<'a>(head: &'a [u8], end: &'a [u8], frame: &Frame) -> Order<'a> {
 fn order_of<'a>(withheld: &'a Withheld, frame: &Frame, image_bytes: u64) -> Order<'a> {
     let place = frame.end();
     let reach = frame.padded(image_bytes).min(place.end).saturating_sub(place.start);
-    order(&withheld.head, withheld.end.get(..reach as usize).unwrap_or_default(), frame)
+    let reach = usize::try_from(reach).unwrap_or(usize::MAX);
+    order(&withheld.head, withheld.end.get(..reach).unwrap_or_default(), frame)
 }
 
 /// How many bytes the seal writes.
@@ -126,18 +203,15 @@ fn put(drive: &dyn DriveWrite, parts: &[(u64, &[u8])]) -> Result<(), JobFault> {
     drive.flush().map_err(|source| JobFault::Flush { source })
 }
 
+/// The first byte in any of these places that reads back as something else.
 fn first_difference(drive: &dyn DriveIo, parts: &[(u64, &[u8])]) -> Result<Option<u64>, JobFault> {
     for (at, bytes) in parts.iter().filter(|(_, bytes)| !bytes.is_empty()) {
-        if !holds(drive, *at, bytes)? {
-            return Ok(Some(*at));
+        let mut found = AlignedBuf::new(bytes.len());
+        let fail = |source| JobFault::Read { at: *at, bytes: bytes.len() as u64, source };
+        drive.read_at(*at, &mut found).map_err(fail)?;
+        if let Some(place) = found.iter().zip(*bytes).position(|(found, wanted)| found != wanted) {
+            return Ok(Some(at.saturating_add(place as u64)));
         }
     }
     Ok(None)
-}
-
-/// Whether the drive reads back as `bytes` from byte `at` on.
-fn holds(drive: &dyn DriveIo, at: u64, bytes: &[u8]) -> Result<bool, JobFault> {
-    let mut found = AlignedBuf::new(bytes.len());
-    drive.read_at(at, &mut found).map_err(|source| JobFault::Read { at, source })?;
-    Ok(*found == *bytes)
 }

@@ -41,7 +41,7 @@ impl Block {
     /// Where it lies in the image.
     pub fn range(&self) -> Range<u64> {
         let start = start_of(self.index);
-        start..start + self.bytes as u64
+        start..start.saturating_add(self.bytes as u64)
     }
 
     /// Its bytes in `range` of the image, and zeros behind the image's end.
@@ -99,7 +99,7 @@ pub struct Window {
 impl Window {
     /// For so many drives; `may_leave` says whether one that lags can read the image by itself.
     pub fn new(drives: usize, may_leave: bool) -> Self {
-        let buffers = BUFFERS + BUFFERS_EACH * drives.saturating_sub(1);
+        let buffers = BUFFERS_EACH.saturating_mul(drives.saturating_sub(1)).saturating_add(BUFFERS);
         Self::with_buffers(drives, buffers, may_leave)
     }
 
@@ -148,14 +148,14 @@ impl Window {
     fn note_waiting(&self, elapsed: Duration) {
         let mut state = lock(&self.state);
         if state.queues.len() > 1 && somebody_starves(&state) {
-            state.waited += elapsed;
+            state.waited = state.waited.saturating_add(elapsed);
         }
     }
 
     /// Lets the drives that could go on do so, once they have waited long enough for the one that lags most.
     fn leave_one_behind(&self, waiting: Duration) {
         let mut state = lock(&self.state);
-        if !self.may_leave || !somebody_starves(&state) || state.waited + waiting < PATIENCE {
+        if !self.may_leave || !somebody_starves(&state) || state.waited.saturating_add(waiting) < PATIENCE {
             return;
         }
         let open = state.queues.iter_mut().filter(|queue| !queue.is_closed && queue.left_at.is_none());
@@ -206,7 +206,7 @@ impl Window {
                 None if has_ended || queue.is_closed => return Next::End,
                 None => {}
             }
-            queue.waiting += 1;
+            queue.waiting = queue.waiting.saturating_add(1);
             state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
             if let Some(queue) = state.queues.get_mut(drive) {
                 queue.waiting = queue.waiting.saturating_sub(1);

@@ -172,7 +172,7 @@ fn xz_codec() -> io::Result<liblzma::stream::Stream> {
 enum State<R: Read> {
     /// Here a part begins, or the file ends.
     Between(Ahead<R>),
-    Within(Part<R>),
+    Within(Box<Part<R>>),
     /// All of it was given, or a part of it was damaged.
     Over,
 }
@@ -273,7 +273,7 @@ impl<R: Read> Read for Members<R> {
             self.state = match std::mem::replace(&mut self.state, State::Over) {
                 State::Over => return Ok(0),
                 State::Between(packed) => match self.next(packed)? {
-                    Some(part) => State::Within(part),
+                    Some(part) => State::Within(Box::new(part)),
                     None => return Ok(0),
                 },
                 State::Within(mut part) => match part.read(into) {

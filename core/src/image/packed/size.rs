@@ -105,8 +105,8 @@ pub fn of_lz4(source: &dyn ReadAt) -> io::Result<Option<u64>> {
     let Some(size) = take(head.as_slice(), 6).map(u64::from_le_bytes).filter(|_| flags & HAS_SIZE != 0) else {
         return Ok(None);
     };
-    let (per_block, at_end) =
-        (u64::from(flags & BLOCKS_HAVE_CHECKSUMS != 0) * 4, u64::from(flags & HAS_CHECKSUM != 0) * 4);
+    let checksum = |flag| if flags & flag != 0 { 4u64 } else { 0 };
+    let (per_block, at_end) = (checksum(BLOCKS_HAVE_CHECKSUMS), checksum(HAS_CHECKSUM));
     // Magic, flags, size and the header's own checksum; a number of a dictionary would come before that.
     let mut at = 15u64;
     for _ in 0..BLOCKS_MOST {
