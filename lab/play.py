@@ -338,7 +338,7 @@ def unplugged_at_ten_points_a_job_goes_on(bench: Bench) -> None:
             wait $!
             echo "gone $1-$2"
             lab_dev $1 30 > /dev/null
-            pyrotyp write /tmp/image.iso --to $3 --unattended --accept just-verified --resume; echo "$1-$2 then: $?"
+            resumed pyrotyp write /tmp/image.iso --to $3 --unattended --accept just-verified; echo "$1-$2 then: $?"
         }
         plain=$(tag Plain) cached=$(tag Cached)
         (for n in 0 2 4 6 8; do round plain $n $plain; done) &
@@ -382,7 +382,7 @@ def cut_off_at_ten_points_a_job_goes_on(bench: Bench) -> None:
         # What the bench had noted by then is all that is left of the job, which takes as long as its slowest drive.
         state = Path(first["work"]) / "job/out/state"
         second = bench.play(
-            jobs + f"cp -r $LAB_HOST{state} $LAB_OUT/\nstart pyrotyp write $DESKTOP --unattended --resume\nwait\n",
+            jobs + f"cp -r $LAB_HOST{state} $LAB_OUT/\nstart resumed pyrotyp write $DESKTOP --unattended\nwait\n",
             drives=drives, limit=240)
         said = second["said"]
         expect(said.count("then: 0") == ends, "all five end verified", said)

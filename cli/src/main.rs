@@ -13,7 +13,8 @@ use clap::Parser;
 use pyrotyp_core::Cancel;
 
 use asked::{Asked, Command, Common, When};
-use exit::{Exit, Failure};
+use exit::{Exit, Failure, plain};
+use show::edge::edge;
 
 fn main() -> ExitCode {
     // clap ends with status 2 by itself when the command line makes no sense.
@@ -25,7 +26,7 @@ fn main() -> ExitCode {
     }
     let cancel = Cancel::new();
     if let Err(error) = listen(&cancel) {
-        tell(&Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {error}"), "run it again"));
+        tell(&Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again"));
         return ExitCode::from(Exit::Unexpected as u8);
     }
     ExitCode::from(run(&asked, &cancel) as u8)
@@ -74,7 +75,7 @@ fn tell(failure: &Failure) {
         text.push_str(&format!("   next: {}\n", failure.next));
     }
     // Nobody is left to tell when standard error itself is closed.
-    let _ = anstream::stderr().write_all(text.as_bytes());
+    let _ = anstream::stderr().write_all(edge(&text).as_bytes());
 }
 
 /// Puts a result on standard output. A reader that has seen enough and went away is no error.
@@ -84,19 +85,27 @@ fn put(text: &str) -> Result<(), Failure> {
 
 /// Like [`put`], and tells whether anybody still reads: what has no end of its own ends when nobody does.
 fn put_while_read(text: &str) -> Result<bool, Failure> {
-    match anstream::stdout().write_all(text.as_bytes()) {
+    match anstream::stdout().write_all(edge(text).as_bytes()) {
         Ok(()) => Ok(true),
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(false),
-        Err(error) => {
-            Err(Failure::new(Exit::Unexpected, format!("can't write the result: {error}"), "check where it goes"))
-        }
+        Err(error) => Err(Failure::new(
+            Exit::Unexpected,
+            format!("can't write the result: {}", plain(&error)),
+            "check where it goes",
+        )),
     }
+}
+
+/// Says something that is not to be missed, beside the result.
+fn warn(text: &str) {
+    // Nobody is left to tell when standard error itself is closed.
+    let _ = anstream::stderr().write_all(edge(text).as_bytes());
 }
 
 /// Says something beside the result, unless told to be quiet.
 fn say(common: &Common, text: &str) {
     if !common.quiet {
         // Talk that nobody hears is no reason to stop a job.
-        let _ = anstream::stderr().write_all(text.as_bytes());
+        let _ = anstream::stderr().write_all(edge(text).as_bytes());
     }
 }

@@ -5,6 +5,7 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+use crate::foreign::Shown;
 use std::cmp::Ordering;
 
 use jiff::civil::Date;
@@ -15,7 +16,7 @@ use crate::fetch::{Mirror, Wanted};
 use crate::image::Naming;
 
 /// Longest catalogue that is read, in bytes.
-pub const CATALOGUE_BYTES_MOST: u64 = 8 << 20;
+pub const CATALOGUE_BYTES_MOST: u64 = 2 << 20;
 /// The only version of the format there is.
 const VERSION: u32 = 1;
 
@@ -109,7 +110,7 @@ mod day {
 #[non_exhaustive]
 pub enum CatalogueError {
     /// It is no catalogue.
-    #[error("it is no catalogue: {why}")]
+    #[error("it is no catalogue: {}", why.shown())]
     Unreadable {
         /// In words.
         why: String,
@@ -121,7 +122,7 @@ pub enum CatalogueError {
         found: u32,
     },
     /// An entry gives an address or a checksum that is none.
-    #[error("the catalogue's entry of {title} is of no use: {why}")]
+    #[error("the catalogue's entry of {} is of no use: {}", title.shown(), why.shown())]
     Entry {
         /// Which one.
         title: String,
@@ -129,7 +130,7 @@ pub enum CatalogueError {
         why: String,
     },
     /// Nothing bears that name.
-    #[error("the catalogue has nothing called `{asked}`")]
+    #[error("the catalogue has nothing called `{}`", asked.shown())]
     Unknown {
         /// As asked.
         asked: String,
@@ -137,7 +138,7 @@ pub enum CatalogueError {
         known: Vec<String>,
     },
     /// Several do.
-    #[error("`{asked}` may be any of these")]
+    #[error("`{}` may be any of these", asked.shown())]
     Several {
         /// As asked.
         asked: String,
@@ -145,7 +146,7 @@ pub enum CatalogueError {
         fit: Vec<String>,
     },
     /// What bears it is no longer supported.
-    #[error("every release of {what} in the catalogue is out of support")]
+    #[error("every release of {} in the catalogue is out of support", what.shown())]
     OutOfSupport {
         /// System and edition.
         what: String,

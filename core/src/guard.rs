@@ -2,7 +2,8 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
-use crate::drive::{Choice, Drive, NamedBy, Role, Use, Volume};
+use crate::drive::{Choice, Drive, NamedBy, Role, Tag, Use, Volume};
+use crate::foreign::{Shown, all_shown, quoted};
 use crate::{Finding, Level, human_bytes};
 
 /// A rule of the guard, as `--accept` and the documentation know it.
@@ -21,24 +22,28 @@ const fn rule(id: &'static str, level: Level, when: &'static str) -> Rule {
 }
 
 /// Every rule about drives, in the order in which they are looked at.
-pub const RULES: [Rule; 22] = [
+pub const RULES: [Rule; 26] = [
     rule("system-disk", Level::Stop, "the running system needs the drive: root, boot, home or swap"),
     rule("partition-given", Level::Stop, "a partition was named in place of its drive"),
-    rule("no-proof", Level::Stop, "nobody confirms the drive, and it was not named by its tag"),
+    rule("no-proof", Level::Stop, "nobody confirms the drive, and it was not named by a tag that is its alone"),
     rule("image-on-target", Level::Stop, "the image itself lies on the drive"),
     rule("bench-on-target", Level::Stop, "the shelf, the records or the settings of this bench lie on the drive"),
     rule("protected", Level::Stop, "the drive is on the bench's list of protected ones"),
-    rule("in-use", Level::Stop, "a volume is mounted on purpose, or the drive is part of something larger"),
+    rule("in-use", Level::Stop, "a volume is mounted on purpose, or the drive is part of something larger that runs"),
     rule("no-medium", Level::Stop, "the reader's slot is empty"),
     rule("write-protected", Level::Stop, "the drive refuses to be written"),
     rule("too-small", Level::Stop, "the image does not fit"),
     rule("internal-disk", Level::Ask, "the drive is inside the PC"),
     rule("external-disk", Level::Ask, "a disk on USB: not removable, or far larger than a stick"),
     rule("virtual-drive", Level::Ask, "a loop device or the like"),
+    rule("part-of-group", Level::Ask, "it is a member of something larger, to which other drives belong"),
+    rule("held-open", Level::Ask, "a program has the drive open"),
+    rule("use-unknown", Level::Ask, "what something that the system needs lies on can't be told"),
     rule("sector-size", Level::Ask, "the drive's sectors are not of the size for which the image is laid out"),
     rule("fresh-name", Level::Ask, "it was named by a kernel name that it was given seconds ago"),
     rule("just-verified", Level::Ask, "an earlier job has verified it within the last half hour"),
-    rule("no-serial", Level::Note, "the drive has no usable serial number, so that its tag may fit others"),
+    rule("unfinished-job", Level::Note, "the last job on the drive was begun and did not end"),
+    rule("no-serial", Level::Note, "the drive has no serial number of its own, so that its tag may fit others"),
     rule("mounted", Level::Note, "the desktop mounted a volume, which the job will unmount"),
     rule("slow-port", Level::Note, "the drive could be faster than the port or hub that it is plugged into"),
     rule("far-larger", Level::Note, "the drive is far larger than the image needs"),
@@ -57,59 +62,110 @@ pub const IMAGE_RULES: [Rule; 7] = [
     rule("newer-release", Level::Note, "a newer release is on the shelf or in the catalogue"),
 ];
 
-/// What the guard needs to know beside the drive itself.
-#[derive(Clone, Debug, Default)]
+/// What is to be written, as far as the guard is concerned.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Plan {
+    /// What the image is called.
+    pub image: String,
+    /// Size that it needs, in bytes.
+    pub needs_bytes: u64,
+    /// Size of the sectors in which its partition tables count, in bytes; `None` where it has none.
+    pub laid_out_for: Option<u32>,
+}
+
+/// Who says yes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Confirmed {
+    /// A person, who types the drive's tag.
+    ByPerson,
+    /// Nobody.
+    ByNobody,
+}
+
+/// What the guard needs to know beside the drive itself. [`crate::survey::survey`] asks for all of it; nothing has a
+/// default, since what was not asked for is not known.
+#[derive(Clone, Debug)]
 pub struct Circumstances {
-    /// Size that the image needs; `None` while no image is chosen.
-    pub needs_bytes: Option<u64>,
     /// [`Drive::path`] of the drives that hold the image.
     pub image_on: Vec<String>,
     /// [`Drive::path`] of the drives that hold the bench's own things, and which.
     pub bench_on: Vec<(String, &'static str)>,
     /// Tags of drives that must never be written, from the bench's settings.
-    pub protected: Vec<String>,
+    pub protected: Vec<Tag>,
     /// Tags of the drives that were verified lately, and how many minutes ago.
-    pub verified: Vec<(String, u64)>,
-    /// Size of the sectors in which the image's partition tables count, in bytes; `None` where it has none.
-    pub laid_out_for: Option<u32>,
+    pub verified: Vec<(Tag, u64)>,
+    /// Tags of the drives on which a job was begun that did not end, and what its image is called.
+    pub unfinished: Vec<(Tag, String)>,
+    /// Tag and [`Drive::path`] of every drive that is attached.
+    pub attached: Vec<(Tag, String)>,
     /// Tags of the other drives that could be meant as well.
-    pub others: Vec<String>,
-    /// Nobody will be asked to confirm the drive.
-    pub unattended: bool,
+    pub others: Vec<Tag>,
+    /// [`Drive::path`] of drives that programs have open, and which programs.
+    pub opened: Vec<(String, Vec<String>)>,
+    /// Who says yes.
+    pub confirmed: Confirmed,
+}
+
+impl Circumstances {
+    /// Other attached drives to which the tag of this one belongs as well.
+    pub fn namesakes<'a>(&'a self, drive: &'a Drive) -> impl Iterator<Item = &'a str> {
+        let same = self.attached.iter().filter(|(tag, path)| *tag == drive.tag && *path != drive.path);
+        same.map(|(_, path)| path.as_str())
+    }
 }
 
 /// For so many seconds after it was plugged in, a drive's kernel name is no way to name it.
 const FRESH_SECONDS: u64 = 10;
 
 /// What speaks against a drive that was chosen by name, the partition's number included.
-pub fn findings_for_choice(choice: &Choice, circumstances: &Circumstances) -> Vec<Finding> {
-    let mut found = findings(&choice.drive, circumstances);
+pub fn findings_for_choice(choice: &Choice, plan: Option<&Plan>, circumstances: &Circumstances) -> Vec<Finding> {
+    let mut found = findings(&choice.drive, plan, circumstances);
     if let Some(number) = choice.partition {
         let Drive { tag, path, .. } = &choice.drive;
         let text = format!("that is partition {number} of drive {tag} ({path}, {}), not a drive", choice.drive.name());
         let next = format!("if the whole drive is meant, say --to {tag}");
         found.insert(0, Finding::stop("partition-given", text, next));
     }
+    let Drive { tag, path, .. } = &choice.drive;
     if let Some(seconds) = choice.drive.attached_seconds.filter(|seconds| *seconds < FRESH_SECONDS)
         && choice.by == NamedBy::KernelName
     {
-        let Drive { tag, path, .. } = &choice.drive;
         let text =
             format!("the name {path} was given to it {seconds} seconds ago: another drive may have had it before");
         let next = format!("name the drive by its tag: --to {tag}; or name this finding with --accept fresh-name");
         found.push(Finding::ask("fresh-name", text, next));
     }
-    if circumstances.unattended && choice.by != NamedBy::Tag {
-        let Drive { tag, path, .. } = &choice.drive;
-        let text = format!("the name {path} proves nothing: the next drive plugged in may get it");
-        let next = format!("without a technician to confirm it, name the drive by its tag: --to {tag}");
-        found.push(Finding::stop("no-proof", text, next));
+    if circumstances.confirmed == Confirmed::ByNobody {
+        found.extend(no_proof(choice, circumstances));
     }
+    // The heaviest first, and of those that weigh the same each in its turn.
+    found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     found
 }
 
+/// Why the way in which a drive was named is no proof that it is the one that is meant.
+fn no_proof(choice: &Choice, circumstances: &Circumstances) -> Option<Finding> {
+    let Drive { tag, path, .. } = &choice.drive;
+    let at_terminal = "without a technician to confirm it, it can't be written: run the command at a terminal";
+    let (text, next) = if tag.is_unsure() {
+        let text = format!("the tag {tag} proves nothing: it may belong to another drive or card");
+        (text, at_terminal.to_owned())
+    } else if circumstances.namesakes(&choice.drive).next().is_some() {
+        (format!("the tag {tag} fits another attached drive as well"), at_terminal.to_owned())
+    } else if choice.by == NamedBy::Arriving {
+        let text = "that a drive was plugged in just now proves nothing".to_owned();
+        (text, format!("without a technician to confirm it, name the drive by its tag: --to {tag}"))
+    } else if choice.by != NamedBy::Tag {
+        let text = format!("the name {path} proves nothing: the next drive plugged in may get it");
+        (text, format!("without a technician to confirm it, name the drive by its tag: --to {tag}"))
+    } else {
+        return None;
+    };
+    Some(Finding::stop("no-proof", text, next))
+}
+
 /// What speaks against a drive, the heaviest first.
-pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
+pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances) -> Vec<Finding> {
     let mut found = Vec::new();
     uses(drive, &mut found);
     if circumstances.image_on.contains(&drive.path) {
@@ -119,7 +175,7 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
     bench(drive, circumstances, &mut found);
     if drive.bytes == 0 {
         found.push(Finding::stop("no-medium", "there is no card in the reader", "put the card in"));
-    } else if let Some(needs) = circumstances.needs_bytes.and_then(|needs| whole_sectors(needs, drive.sector_bytes))
+    } else if let Some(needs) = plan.and_then(|plan| whole_sectors(plan.needs_bytes, drive.sector_bytes))
         && needs > drive.bytes
     {
         let (need, have) = (human_bytes(needs), human_bytes(drive.bytes));
@@ -129,6 +185,17 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
     if drive.write_protected {
         let next = "slide the lock switch of the card or stick; without one, it has given up for good";
         found.push(Finding::stop("write-protected", "the drive is write-protected", next));
+    }
+    let groups: Vec<String> = drive.volumes().filter_map(Volume::group).collect();
+    if !groups.is_empty() {
+        let text = format!("it is a member of {}: other drives belong to it", groups.join(" and "));
+        let next = "make sure that nobody needs it any more, and name this finding with --accept part-of-group";
+        found.push(Finding::ask("part-of-group", text, next));
+    }
+    if let Some((_, programs)) = circumstances.opened.iter().find(|(path, _)| *path == drive.path) {
+        let text = format!("{} has it open: it may be copying it", all_shown(programs));
+        let next = "wait until that has ended, or name this finding with --accept held-open";
+        found.push(Finding::ask("held-open", text, next));
     }
     match drive.role() {
         Role::Internal => found.push(Finding::ask(
@@ -150,12 +217,13 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
         )),
         Role::Virtual => found.push(Finding::ask(
             "virtual-drive",
-            format!("this is made by software from {}", drive.serial.as_deref().unwrap_or("a file")),
+            format!("this is made by software from {}", drive.serial.as_deref().unwrap_or("a file").shown()),
             "for tests and trials, name this finding with --accept virtual-drive",
         )),
         Role::Stick | Role::Card | Role::System => {}
     }
-    if let Some(image) = circumstances.laid_out_for.filter(|image| *image != drive.sector_bytes && drive.bytes > 0) {
+    let laid_out_for = plan.and_then(|plan| plan.laid_out_for);
+    if let Some(image) = laid_out_for.filter(|image| *image != drive.sector_bytes && drive.bytes > 0) {
         found.push(Finding::ask(
             "sector-size",
             format!(
@@ -165,7 +233,7 @@ pub fn findings(drive: &Drive, circumstances: &Circumstances) -> Vec<Finding> {
             "use another stick, or name this finding with --accept sector-size",
         ));
     }
-    notes(drive, circumstances, &mut found);
+    notes(drive, plan, circumstances, &mut found);
     found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     found
 }
@@ -179,12 +247,12 @@ fn bench(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>)
         let text = format!("{} of this bench lie on it", own.join(" and "));
         found.push(Finding::stop("bench-on-target", text, "choose another, or keep them elsewhere with --state"));
     }
-    if circumstances.protected.iter().any(|tag| *tag == drive.tag.as_str()) {
+    if circumstances.protected.contains(&drive.tag) {
         let text = "it is on this bench's list of protected drives";
         let next = "choose another; `protect` in the settings file holds the list";
         found.push(Finding::stop("protected", text, next));
     }
-    if let Some((_, minutes)) = circumstances.verified.iter().find(|(tag, _)| *tag == drive.tag.as_str()) {
+    if let Some((_, minutes)) = circumstances.verified.iter().find(|(tag, _)| *tag == drive.tag) {
         let when = match minutes {
             0 => "less than a minute ago".to_owned(),
             1 => "a minute ago".to_owned(),
@@ -203,12 +271,24 @@ const LARGE_BYTES: u64 = 64_000_000_000;
 const LARGE_TIMES: u64 = 16;
 
 /// What stands in nobody's way.
-fn notes(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>) {
+fn notes(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances, found: &mut Vec<Finding>) {
+    let needs_bytes = plan.map(|plan| plan.needs_bytes);
+    if let Some((_, image)) = circumstances.unfinished.iter().find(|(tag, _)| *tag == drive.tag) {
+        let text = format!("the last job on it did not end: {} was being written to it", image.shown());
+        found.push(Finding::note("unfinished-job", text));
+    }
     if drive.tag.is_unsure() && drive.bytes > 0 {
-        found.push(Finding::note("no-serial", "it has no usable serial number: another drive may have the same tag"));
+        let text = match drive.slot {
+            Some(slot) => format!(
+                "it is a card in a reader (slot {}): another card there may have the same tag",
+                slot.saturating_add(1)
+            ),
+            None => "it has no usable serial number: another drive may have the same tag".to_owned(),
+        };
+        found.push(Finding::note("no-serial", text));
     }
     if drive.could_be_faster {
-        let minutes = circumstances.needs_bytes.map(|needs| needs.div_ceil(USB_2_BYTES_PER_MINUTE));
+        let minutes = needs_bytes.map(|needs| needs.div_ceil(USB_2_BYTES_PER_MINUTE));
         let time = match minutes {
             Some(0 | 1) | None => String::new(),
             Some(minutes) => format!("; writing alone takes {minutes} minutes or more there"),
@@ -216,7 +296,7 @@ fn notes(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>)
         let text = format!("it could be several times faster: it is plugged into a USB 2 port or hub{time}");
         found.push(Finding::note("slow-port", text));
     }
-    if let Some(needs) = circumstances.needs_bytes.filter(|needs| *needs > 0)
+    if let Some(needs) = needs_bytes.filter(|needs| *needs > 0)
         && drive.bytes >= LARGE_BYTES
         && drive.bytes.checked_div(LARGE_TIMES).is_some_and(|part| part >= needs)
     {
@@ -227,7 +307,8 @@ fn notes(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>)
         ));
     }
     if !circumstances.others.is_empty() {
-        let others = circumstances.others.join(", ");
+        let others: Vec<&str> = circumstances.others.iter().map(Tag::as_str).collect();
+        let others = others.join(", ");
         found
             .push(Finding::note("others-attached", format!("other drives that could be meant are attached: {others}")));
     }
@@ -237,10 +318,12 @@ fn notes(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>)
 }
 
 fn uses(drive: &Drive, found: &mut Vec<Finding>) {
-    let all = |pick: fn(&Use) -> Option<&str>| drive.uses.iter().filter_map(pick).collect::<Vec<_>>().join(", ");
+    let all = |pick: fn(&Use) -> Option<&str>| all_shown(&drive.uses.iter().filter_map(pick).collect::<Vec<_>>());
     let system = all(|use_| if let Use::System { what } = use_ { Some(what) } else { None });
     let mounted = all(|use_| if let Use::Mounted { at } = use_ { Some(at) } else { None });
     let held = all(|use_| if let Use::Held { by } = use_ { Some(by) } else { None });
+    let taken = all(|use_| if let Use::Taken { by } = use_ { Some(by) } else { None });
+    let unknown = all(|use_| if let Use::Unknown { what } = use_ { Some(what) } else { None });
     let removable = all(|use_| if let Use::Removable { at } = use_ { Some(at) } else { None });
     if !system.is_empty() {
         let text = format!("this system runs from it ({system})");
@@ -251,6 +334,14 @@ fn uses(drive: &Drive, found: &mut Vec<Finding>) {
     } else if !held.is_empty() {
         let text = format!("it is part of {held}");
         found.push(Finding::stop("in-use", text, "make sure that it is not needed, then take that apart first"));
+    } else if !taken.is_empty() {
+        let text = format!("it is used by {taken}");
+        found.push(Finding::stop("in-use", text, "make sure that it is not needed, then end that first"));
+    }
+    if !unknown.is_empty() {
+        let text = format!("what {unknown} lies on can't be told: it may be this drive");
+        let next = "make sure that it is another one, and name this finding with --accept use-unknown";
+        found.push(Finding::ask("use-unknown", text, next));
     }
     if !removable.is_empty() {
         found.push(Finding::note("mounted", format!("mounted at {removable}; the job will unmount it")));
@@ -269,14 +360,14 @@ const VOLUMES_NAMED: usize = 4;
 fn data_words(drive: &Drive) -> Option<String> {
     let mut names: Vec<String> = Vec::new();
     if let Some(whole) = drive.whole.as_ref().filter(|whole| whole.filesystem.is_some()) {
-        names.push(volume_words(whole, whole.filesystem.as_deref().unwrap_or_default().to_owned()));
+        names.push(volume_words(whole, whole.filesystem.as_deref().unwrap_or_default().shown()));
     }
     let (known, unknown): (Vec<_>, Vec<_>) =
         drive.partitions.iter().map(|partition| &partition.volume).partition(|volume| volume.filesystem.is_some());
     // Beside an image's own volume, what its table makes of the same bytes is no news.
     let unknown = if names.is_empty() { unknown } else { Vec::new() };
     for volume in known.into_iter().chain(unknown) {
-        let system = volume.filesystem.as_deref().unwrap_or("unknown content");
+        let system = volume.filesystem.as_deref().unwrap_or("unknown content").shown();
         names.push(volume_words(volume, format!("{system}, {}", human_bytes(volume.bytes))));
     }
     let shown = names.get(..names.len().min(VOLUMES_NAMED)).unwrap_or_default().join(", ");
@@ -289,21 +380,27 @@ fn data_words(drive: &Drive) -> Option<String> {
 
 fn volume_words(volume: &Volume, what: String) -> String {
     match &volume.label {
-        Some(label) => format!("\"{label}\" ({what})"),
+        Some(label) => format!("{} ({what})", quoted(label)),
         None => format!("an unnamed volume ({what})"),
     }
 }
 
-/// Proof that the guard let one job onto one drive. Only [`clear`] makes one, and claiming spends it.
+/// Proof that the guard let one job onto one drive, and no other. Only [`clear`] makes one, and claiming spends it.
 #[derive(Debug)]
 pub struct Cleared {
     drive: Drive,
+    plan: Plan,
 }
 
 impl Cleared {
     /// The drive as it was when it was cleared.
     pub fn drive(&self) -> &Drive {
         &self.drive
+    }
+
+    /// What it was cleared for.
+    pub fn plan(&self) -> &Plan {
+        &self.plan
     }
 }
 
@@ -330,6 +427,7 @@ fn ids(standing: &[Finding]) -> String {
 /// [`Refused`] names every finding that stands.
 pub fn clear(
     choice: &Choice,
+    plan: &Plan,
     circumstances: &Circumstances,
     about_image: &[Finding],
     accepted: &[String],
@@ -339,11 +437,11 @@ pub fn clear(
         Level::Ask => !accepted.iter().any(|id| id == finding.id),
         Level::Note => false,
     };
-    let about_drive = findings_for_choice(choice, circumstances);
+    let about_drive = findings_for_choice(choice, Some(plan), circumstances);
     let all = about_image.iter().cloned().chain(about_drive);
     let standing: Vec<Finding> = all.filter(stands).collect();
     if standing.is_empty() {
-        Ok(Cleared { drive: choice.drive.clone() })
+        Ok(Cleared { drive: choice.drive.clone(), plan: plan.clone() })
     } else {
         Err(Refused { tag: choice.drive.tag.to_string(), standing })
     }

@@ -5,9 +5,10 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+use crate::foreign::{Shown, all_shown};
 use std::ffi::OsStr;
-use std::fs::{self, File};
-use std::io::{self, Read, Write};
+use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
@@ -35,6 +36,9 @@ pub struct Identity {
     pub modified: String,
     /// Its number in the file system.
     pub number: u64,
+    /// When anything about it was changed last, in seconds and nanoseconds: no program sets that back.
+    #[serde(default)]
+    pub changed: (i64, i64),
 }
 
 impl Identity {
@@ -45,7 +49,8 @@ impl Identity {
     pub fn of(path: &Path) -> io::Result<Self> {
         let found = fs::metadata(path)?;
         let modified = Timestamp::try_from(found.modified()?).map_err(io::Error::other)?.to_string();
-        Ok(Self { bytes: found.len(), modified, number: system::file_number(&found) })
+        let (number, changed) = (system::file_number(&found), system::changed_at(&found));
+        Ok(Self { bytes: found.len(), modified, number, changed })
     }
 }
 
@@ -81,6 +86,12 @@ pub struct Item {
     /// What that proved, in a word: `signed`, `published`, `undamaged`, or nothing.
     #[serde(default)]
     pub proof: Option<String>,
+    /// When it was found not to be what it was, or what was published, RFC 3339; until a check finds that it is.
+    #[serde(default)]
+    pub damaged: Option<String>,
+    /// When it was written to a drive last, RFC 3339.
+    #[serde(default)]
+    pub used: Option<String>,
     /// Checksums, each as `ALGORITHM:HEX`, of the file as `identity` tells it.
     #[serde(default)]
     pub sums: Vec<String>,
@@ -114,9 +125,9 @@ impl Item {
         self.sums.iter().find_map(|sum| sum.strip_prefix("sha256:"))
     }
 
-    /// When it was of use last: put here, or checked.
+    /// When it was of use last: put here, checked or written.
     pub fn last_used(&self) -> Option<Timestamp> {
-        [&self.added, &self.checked].into_iter().flatten().filter_map(|time| time.parse().ok()).max()
+        [&self.added, &self.checked, &self.used].into_iter().flatten().filter_map(|time| time.parse().ok()).max()
     }
 }
 
@@ -151,9 +162,7 @@ pub enum Bring {
 pub enum Brought {
     /// A file of its own that shares its bytes with the other until one changes.
     Shared,
-    /// The same file under a second name.
-    Linked,
-    /// Copied: it lies on another disk.
+    /// Copied.
     Copied,
     /// Moved.
     Moved,
@@ -161,7 +170,7 @@ pub enum Brought {
 
 /// Why a name leads to no image of the shelf.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{asked}` may be any of these on the shelf: {}", fit.join(", "))]
+#[error("`{}` may be any of these on the shelf: {}", asked.shown(), all_shown(fit))]
 pub struct Several {
     /// As asked.
     pub asked: String,
@@ -176,13 +185,12 @@ impl Shelf {
     /// When the folder can't be read.
     pub fn open(state: &Path) -> io::Result<Self> {
         let mut shelf = Self { folder: state.join("shelf"), ..Self::default() };
-        let entries = match fs::read_dir(&shelf.folder) {
-            Ok(entries) => entries,
+        let files = match system::own_files_in(&shelf.folder, FILES_MOST) {
+            Ok(files) => files,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(shelf),
             Err(error) => return Err(error),
         };
-        let files = entries.take(FILES_MOST).flatten().filter(|entry| entry.path().is_file());
-        let mut names: Vec<String> = files.filter_map(|entry| entry.file_name().into_string().ok()).collect();
+        let mut names: Vec<String> = files.into_iter().filter_map(|name| name.into_string().ok()).collect();
         names.sort();
         let index = match read_index(&shelf.folder.join(INDEX)) {
             Ok(index) => index,
@@ -207,27 +215,22 @@ impl Shelf {
     ///
     /// # Errors
     /// When the folder can't be written.
-    pub fn change<T>(state: &Path, change: impl FnOnce(&mut Self) -> io::Result<T>) -> io::Result<T> {
+    pub fn change<T: Send>(state: &Path, change: impl FnOnce(&mut Self) -> io::Result<T> + Send) -> io::Result<T> {
         let folder = state.join("shelf");
-        system::make_folder(&folder)?;
-        let lock = File::create(folder.join(".lock"))?;
-        system::give_to_person(&lock)?;
-        lock.lock()?;
-        let mut shelf = Self::open(state)?;
-        let result = change(&mut shelf)?;
-        shelf.save()?;
-        Ok(result)
+        system::as_person(|| {
+            system::make_folder(&folder)?;
+            let _lock = system::lock_own(&folder.join(".lock"))?;
+            let mut shelf = Self::open(state)?;
+            let result = change(&mut shelf)?;
+            shelf.save()?;
+            Ok(result)
+        })?
     }
 
     fn save(&self) -> io::Result<()> {
         let text = toml::to_string(&Index { images: self.items.clone() }).map_err(io::Error::other)?;
-        let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
-        file.write_all(b"# The shelf's index. It may be lost: it is made again from the files beside it.\n\n")?;
-        file.write_all(text.as_bytes())?;
-        file.as_file().sync_all()?;
-        system::give_to_person(file.as_file())?;
-        file.persist(self.folder.join(INDEX))?;
-        Ok(())
+        let heading = "# The shelf's index. It may be lost: it is made again from the files beside it.\n\n";
+        system::keep_own(&self.folder.join(INDEX), format!("{heading}{text}").as_bytes())
     }
 
     /// Where it is.
@@ -284,7 +287,8 @@ impl Shelf {
     /// # Errors
     /// When a file of that name is there already, or the folder can't be written.
     pub fn bring(&mut self, from: &Path, bring: Bring, beside: &[PathBuf]) -> io::Result<(Item, Brought)> {
-        let name = from.file_name().and_then(OsStr::to_str).ok_or(io::ErrorKind::InvalidInput)?.to_owned();
+        let name = name_on_shelf(from.file_name().unwrap_or_default());
+        let name = name.map_err(|why| io::Error::new(io::ErrorKind::InvalidInput, why))?.to_owned();
         let to = self.folder.join(&name);
         if to.exists() {
             return Err(io::ErrorKind::AlreadyExists.into());
@@ -297,10 +301,9 @@ impl Shelf {
             let Some(beside_name) = path.file_name().and_then(OsStr::to_str) else { continue };
             let own =
                 if beside_name.starts_with(&name) { beside_name.to_owned() } else { format!("{name}.{beside_name}") };
-            fs::copy(path, self.folder.join(&own))?;
-            system::give_to_person(&File::open(self.folder.join(own))?)?;
+            fs::copy(path, self.folder.join(own))?;
         }
-        let origin = std::path::absolute(from).unwrap_or(from.to_owned()).display().to_string();
+        let origin = std::path::absolute(from).unwrap_or(from.to_owned()).to_string_lossy().into_owned();
         let item = Item { file: name, origin: Some(origin), ..Item::default() };
         Ok((self.add(item), brought))
     }
@@ -308,18 +311,16 @@ impl Shelf {
     /// Another file with the same bytes: without moving any of them, if the file system can.
     fn take(&self, from: &Path, to: &Path, bring: Bring) -> io::Result<Brought> {
         let made = tempfile::NamedTempFile::new_in(&self.folder)?;
-        system::give_to_person(made.as_file())?;
-        let brought = if system::share_bytes(&File::open(from)?, made.as_file()).is_ok() {
-            made.persist_noclobber(to)?;
+        let mut bytes = system::open_regular(from)?;
+        let brought = if system::share_bytes(&bytes, made.as_file()).is_ok() {
             Brought::Shared
-        } else if fs::hard_link(from, to).is_ok() {
-            Brought::Linked
         } else {
-            io::copy(&mut File::open(from)?, &mut made.as_file())?;
+            io::copy(&mut bytes, &mut made.as_file())?;
             made.as_file().sync_all()?;
-            made.persist_noclobber(to)?;
             Brought::Copied
         };
+        // Whoever changes the shelf holds its lock, so that nothing comes between.
+        made.persist(to)?;
         if bring == Bring::Move {
             fs::remove_file(from)?;
             return Ok(Brought::Moved);
@@ -336,10 +337,19 @@ impl Shelf {
         item
     }
 
+    /// Keeps that a file is not what it was, or not what was published.
+    pub fn note_damage(&mut self, file: &str) {
+        let found = self.items.iter_mut().find(|item| item.file == file);
+        found.into_iter().for_each(|item| item.damaged = Some(Timestamp::now().to_string()));
+    }
+
+    /// Keeps that an image is written to a drive now.
+    pub fn note_use(&mut self, file: &str) {
+        let found = self.items.iter_mut().find(|item| item.file == file);
+        found.into_iter().for_each(|item| item.used = Some(Timestamp::now().to_string()));
+    }
+
     /// Keeps what a check has found, with the file as it was then.
-    ///
-    /// # Errors
-    /// When the file can't be looked at.
     pub fn note(&mut self, file: &str, sums: &[Sum], proof: &str, identity: &Identity) {
         let Some(item) = self.items.iter_mut().find(|item| item.file == file) else { return };
         let mut all: Vec<String> = sums.iter().map(|sum| format!("{}:{}", sum.algorithm.name(), sum.hex)).collect();
@@ -350,6 +360,7 @@ impl Shelf {
         all.dedup();
         (item.sums, item.identity) = (all, identity.clone());
         (item.checked, item.proof) = (Some(Timestamp::now().to_string()), Some(proof.to_owned()));
+        item.damaged = None;
     }
 
     /// Takes an image off the shelf, with everything that lies there for it.
@@ -361,11 +372,12 @@ impl Shelf {
         let others: Vec<String> =
             self.items.iter().map(|item| item.file.clone()).filter(|other| other != file).collect();
         let beside = format!("{file}.");
-        for entry in fs::read_dir(&self.folder)?.take(FILES_MOST).flatten() {
-            let name = entry.file_name().to_string_lossy().into_owned();
+        for name in system::names_in(&self.folder, FILES_MOST)? {
+            let path = self.folder.join(&name);
+            let name = name.to_string_lossy().into_owned();
             let is_others = others.iter().any(|other| name == *other || name.starts_with(&format!("{other}.")));
             if name.starts_with(&beside) && !is_others {
-                fs::remove_file(entry.path())?;
+                fs::remove_file(path)?;
             }
         }
         self.items.retain(|item| item.file != file);
@@ -374,13 +386,13 @@ impl Shelf {
 }
 
 fn read_index(path: &Path) -> Result<Index, String> {
-    let mut text = String::new();
-    match File::open(path) {
-        Ok(file) => file.take(INDEX_BYTES_MOST).read_to_string(&mut text).map_err(|error| crate::plain(&error))?,
+    let bytes = match system::read_own(path, INDEX_BYTES_MOST) {
+        Ok(bytes) => bytes,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Err("it was not there".to_owned()),
         Err(error) => return Err(crate::plain(&error)),
     };
-    toml::from_str(&text).map_err(|error| error.message().lines().next().unwrap_or_default().to_owned())
+    toml::from_str(&String::from_utf8_lossy(&bytes))
+        .map_err(|error| error.message().lines().next().unwrap_or_default().to_owned())
 }
 
 /// Whether this file of the folder is an image, and not something that belongs to one.
@@ -389,8 +401,22 @@ fn is_image(name: &str, all: &[String]) -> bool {
         let ending = name.strip_prefix(other.as_str()).and_then(|rest| rest.strip_prefix('.'));
         ending.is_some_and(|ending| !PACKED.contains(&ending))
     });
-    let under_way = [".part", ".part.toml"].iter().any(|ending| name.ends_with(ending));
-    !belongs && !under_way && !name.starts_with('.') && name != INDEX
+    !belongs && name_on_shelf(OsStr::new(name)).is_ok()
+}
+
+/// A file's name as that of an image on the shelf.
+///
+/// # Errors
+/// In words, why no image there can be called so.
+pub fn name_on_shelf(name: &OsStr) -> Result<&str, &'static str> {
+    let text = name.to_str().ok_or("its name holds what is no text (UTF-8)")?;
+    if text == INDEX || text.starts_with('.') {
+        Err("its name is one that the shelf itself uses")
+    } else if [".part", ".part.toml"].iter().any(|ending| text.ends_with(ending)) {
+        Err("its name is that of a download under way")
+    } else {
+        Ok(text)
+    }
 }
 
 #[cfg(test)]

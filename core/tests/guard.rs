@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Tag, Use, Volume, arrived};
-use pyrotyp_core::guard::{Circumstances, IMAGE_RULES, RULES, clear, findings};
+use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings};
 use pyrotyp_core::{Finding, Level};
 
 fn stick() -> Drive {
@@ -17,6 +17,7 @@ fn stick() -> Drive {
         bytes,
         sector_bytes: 512,
         bus: Bus::Usb,
+        slot: None,
         link_mbps: Some(480),
         could_be_faster: false,
         attached_seconds: None,
@@ -29,8 +30,31 @@ fn stick() -> Drive {
     }
 }
 
-fn told(drive: &Drive, circumstances: &Circumstances) -> String {
-    let lines = findings(drive, circumstances).into_iter().map(|found| {
+/// A bench of which there is nothing to say.
+fn nothing_special() -> Circumstances {
+    Circumstances {
+        image_on: Vec::new(),
+        bench_on: Vec::new(),
+        protected: Vec::new(),
+        verified: Vec::new(),
+        unfinished: Vec::new(),
+        attached: Vec::new(),
+        others: Vec::new(),
+        opened: Vec::new(),
+        confirmed: Confirmed::ByPerson,
+    }
+}
+
+fn plan(needs_bytes: u64, laid_out_for: Option<u32>) -> Plan {
+    Plan { image: "larkspur.iso".into(), needs_bytes, laid_out_for }
+}
+
+fn tag(text: &str) -> Tag {
+    text.parse().unwrap()
+}
+
+fn told(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances) -> String {
+    let lines = findings(drive, plan, circumstances).into_iter().map(|found| {
         let Finding { id, level, text, next } = found;
         format!("{level:?} {id}: {text}{}{next}\n", if next.is_empty() { "" } else { " -> " })
     });
@@ -43,13 +67,8 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     let mut add = |change: fn(&mut Drive)| {
         let mut drive = stick();
         change(&mut drive);
-        let needs = Circumstances {
-            needs_bytes: Some(8_000_000_001),
-            laid_out_for: Some(512),
-            others: vec!["65387".into(), "NX2T8".into()],
-            ..Circumstances::default()
-        };
-        all.push_str(&format!("{}\n", told(&drive, &needs)));
+        let known = Circumstances { others: vec![tag("65387"), tag("NX2T8")], ..nothing_special() };
+        all.push_str(&format!("{}\n", told(&drive, Some(&plan(8_000_000_001, Some(512))), &known)));
     };
     add(|drive| drive.uses = vec![Use::System { what: "/".into() }, Use::System { what: "swap".into() }]);
     add(|drive| drive.uses = vec![Use::Mounted { at: "/mnt".into() }, Use::Removable { at: "/media/a/B".into() }]);
@@ -63,19 +82,44 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     add(|drive| drive.bus = Bus::Nvme);
     add(|drive| (drive.bus, drive.serial) = (Bus::Virtual, Some("/tmp/trial.img".into())));
     add(|drive| drive.tag = Tag::of(Some("Kestrin"), None, None, 1));
+    add(|drive| {
+        drive.slot = Some(1);
+        drive.tag = Tag::in_slot(Some("Brell"), None, Some("BR-20260117"), 1, Some(1));
+    });
+    add(|drive| drive.uses = vec![Use::Taken { by: "cellar (process 12), which has it mounted at /srv".into() }]);
+    add(|drive| drive.uses = vec![Use::Unknown { what: "the swap area /dev/x".into() }]);
+    for (filesystem, label, drives) in [
+        ("btrfs", Some("photographs"), Some(2)),
+        ("btrfs", None, Some(1)),
+        ("md", Some("cellar:0"), None),
+        ("lvm2", Some("cellar"), None),
+        ("zfs_member", None, None),
+    ] {
+        let volume = Volume {
+            bytes: 1_000_000_000,
+            filesystem: Some(filesystem.to_owned()),
+            label: label.map(str::to_owned),
+            mounted_at: None,
+            drives,
+        };
+        let drive = Drive { whole: Some(volume), ..stick() };
+        all.push_str(&format!("{}\n", told(&drive, None, &nothing_special())));
+    }
     for path in ["/dev/sdb", "/dev/sdc"] {
         let known = Circumstances {
             bench_on: vec![(path.into(), "the shelf"), (path.into(), "the records")],
-            protected: vec![if path == "/dev/sdb" { stick().tag.to_string() } else { "65387".into() }],
-            verified: vec![(stick().tag.to_string(), 12)],
-            ..Circumstances::default()
+            protected: vec![if path == "/dev/sdb" { stick().tag } else { tag("65387") }],
+            verified: vec![(stick().tag, 12)],
+            unfinished: vec![(stick().tag, "larkspur.iso".into())],
+            opened: vec![(path.into(), vec!["rescue (process 71)".into()])],
+            ..nothing_special()
         };
-        all.push_str(&format!("{}\n", told(&stick(), &known)));
+        all.push_str(&format!("{}\n", told(&stick(), None, &known)));
     }
     let mut add = |change: fn(&mut Drive)| {
         let mut drive = stick();
         change(&mut drive);
-        all.push_str(&format!("{}\n", told(&drive, &Circumstances::default())));
+        all.push_str(&format!("{}\n", told(&drive, None, &nothing_special())));
     };
     add(|drive| {
         let volume = |filesystem: Option<&str>, label: Option<&str>| Volume {
@@ -83,6 +127,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
             filesystem: filesystem.map(str::to_owned),
             label: label.map(str::to_owned),
             mounted_at: None,
+            drives: None,
         };
         let kinds = [volume(Some("fat32"), Some("HOLIDAY")), volume(None, None), volume(Some("ext4"), None)];
         let more = std::iter::repeat_n(volume(Some("ntfs"), None), 3);
@@ -130,11 +175,37 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     Note no-serial: it has no usable serial number: another drive may have the same tag
     Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
+    Note no-serial: it is a card in a reader (slot 2): another card there may have the same tag
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+
+    Stop in-use: it is used by cellar (process 12), which has it mounted at /srv -> make sure that it is not needed, then end that first
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+
+    Ask use-unknown: what the swap area /dev/x lies on can't be told: it may be this drive -> make sure that it is another one, and name this finding with --accept use-unknown
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+
+    Ask part-of-group: it is a member of the btrfs volume "photographs" of 2 drives: other drives belong to it -> make sure that nobody needs it any more, and name this finding with --accept part-of-group
+    Note has-data: holds "photographs" (btrfs)
+
+    Note has-data: holds an unnamed volume (btrfs)
+
+    Ask part-of-group: it is a member of the array "cellar:0": other drives belong to it -> make sure that nobody needs it any more, and name this finding with --accept part-of-group
+    Note has-data: holds "cellar:0" (md)
+
+    Ask part-of-group: it is a member of the LVM group "cellar": other drives belong to it -> make sure that nobody needs it any more, and name this finding with --accept part-of-group
+    Note has-data: holds "cellar" (lvm2)
+
+    Ask part-of-group: it is a member of a ZFS pool: other drives belong to it -> make sure that nobody needs it any more, and name this finding with --accept part-of-group
+    Note has-data: holds an unnamed volume (zfs_member)
+
     Stop bench-on-target: the shelf and the records of this bench lie on it -> choose another, or keep them elsewhere with --state
     Stop protected: it is on this bench's list of protected drives -> choose another; `protect` in the settings file holds the list
     Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified
+    Ask held-open: rescue (process 71) has it open: it may be copying it -> wait until that has ended, or name this finding with --accept held-open
+    Note unfinished-job: the last job on it did not end: larkspur.iso was being written to it
 
     Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified
+    Note unfinished-job: the last job on it did not end: larkspur.iso was being written to it
 
     Note has-data: holds "HOLIDAY" (fat32, 1.0 GB), an unnamed volume (ext4, 1.0 GB), an unnamed volume (ntfs, 1.0 GB), an unnamed volume (ntfs, 1.0 GB) and 2 more
     "#);
@@ -165,7 +236,7 @@ fn a_role_follows_from_what_the_drive_says_of_itself() {
     };
     assert_eq!(role(|_| ()), Role::Stick);
     assert_eq!(role(|drive| drive.bytes = 0), Role::Card);
-    assert_eq!(role(|drive| drive.model = Some("SD Card Reader".into())), Role::Card);
+    assert_eq!(role(|drive| drive.slot = Some(0)), Role::Card);
     assert_eq!(role(|drive| drive.bus = Bus::Mmc), Role::Card);
     assert_eq!(role(|drive| (drive.bus, drive.removable) = (Bus::Mmc, false)), Role::Internal);
     assert_eq!(role(|drive| drive.removable = false), Role::External);
@@ -190,6 +261,7 @@ fn any_use() -> impl Strategy<Value = Use> {
         Just(Use::Mounted { at: "/srv/x".into() }),
         Just(Use::Removable { at: "/media/ann/X".into() }),
         Just(Use::Held { by: "md0".into() }),
+        Just(Use::Taken { by: "cellar (process 12)".into() }),
     ]
 }
 
@@ -201,7 +273,10 @@ proptest! {
     fn a_stop_is_lifted_by_nothing(
         bus in prop_oneof![Just(Bus::Usb), Just(Bus::Ata), Just(Bus::Nvme), Just(Bus::Mmc), Just(Bus::Virtual)],
         sectors in prop_oneof![Just(0u64), 1u64..1 << 36],
-        needs in proptest::option::of(0u64..1 << 45),
+        needs in 0u64..1 << 45,
+        is_protected: bool,
+        has_namesake: bool,
+        is_unsure: bool,
         removable: bool,
         write_protected: bool,
         unattended: bool,
@@ -213,24 +288,28 @@ proptest! {
     ) {
         let bytes = sectors * 512;
         let dangerous = uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
-        let drive = Drive { bus, bytes, removable, write_protected, uses, ..stick() };
+        let tag_of = if is_unsure { Tag::of(None, None, None, bytes) } else { stick().tag };
+        let drive = Drive { tag: tag_of, bus, bytes, removable, write_protected, uses, ..stick() };
         let circumstances = Circumstances {
-            needs_bytes: needs,
             image_on: if image_on_it { vec![drive.path.clone()] } else { Vec::new() },
-            unattended,
-            ..Circumstances::default()
+            protected: if is_protected { vec![drive.tag.clone()] } else { vec![tag("65387")] },
+            attached: if has_namesake { vec![(drive.tag.clone(), "/dev/sdz".into())] } else { Vec::new() },
+            confirmed: if unattended { Confirmed::ByNobody } else { Confirmed::ByPerson },
+            ..nothing_special()
         };
+        let plan = plan(needs, None);
         let choice = Choice { drive, by, partition };
         let must_stop = dangerous
             || bytes == 0
             || write_protected
             || image_on_it
             || partition.is_some()
-            || (unattended && by != NamedBy::Tag)
-            || needs.is_some_and(|needs| needs > bytes);
+            || is_protected
+            || (unattended && (by != NamedBy::Tag || has_namesake || is_unsure))
+            || needs > bytes;
         let everything: Vec<String> = RULES.iter().map(|rule| rule.id.to_owned()).collect();
-        prop_assert_eq!(clear(&choice, &circumstances, &[], &everything).is_err(), must_stop);
-        let judged = clear(&choice, &circumstances, &[], &accepted);
+        prop_assert_eq!(clear(&choice, &plan, &circumstances, &[], &everything).is_err(), must_stop);
+        let judged = clear(&choice, &plan, &circumstances, &[], &accepted);
         if must_stop {
             prop_assert!(judged.unwrap_err().standing.iter().any(|finding| finding.level == Level::Stop));
         } else if let Err(refused) = judged {
@@ -247,7 +326,7 @@ fn a_kernel_name_counts_for_little_while_it_is_fresh() {
     let found = |by, seconds| {
         let drive = Drive { attached_seconds: Some(seconds), ..stick() };
         let choice = Choice { drive, by, partition: None };
-        let refused = clear(&choice, &Circumstances::default(), &[], &[]).err();
+        let refused = clear(&choice, &plan(1, None), &nothing_special(), &[], &[]).err();
         refused.map(|refused| refused.standing[0].text.clone())
     };
     let text = found(NamedBy::KernelName, 4).unwrap();

@@ -15,12 +15,13 @@ use pyrotyp_core::drive::tray::Tray;
 use pyrotyp_core::drive::{
     After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, Tag, choose,
 };
-use pyrotyp_core::guard::{Circumstances, Cleared, clear};
+use pyrotyp_core::guard::{Cleared, Confirmed, Plan, clear};
 use pyrotyp_core::image::{Cursor, ReadAt, inspect};
 use pyrotyp_core::job::{
     self, Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing,
     ReadBack, Stage, Start, StreamedImage, Supply, Target, Watcher, Writing, journal,
 };
+use pyrotyp_core::survey::{self, survey};
 
 const MIB: usize = 1 << 20;
 
@@ -95,6 +96,7 @@ struct How<'a> {
     noted: Noted,
     watcher: Option<&'a dyn Watcher>,
     stall_after: Duration,
+    is_cleared_for_another: bool,
 }
 
 impl Default for How<'_> {
@@ -108,6 +110,7 @@ impl Default for How<'_> {
             noted: Noted::default(),
             watcher: None,
             stall_after: Duration::from_secs(20),
+            is_cleared_for_another: false,
         }
     }
 }
@@ -184,15 +187,25 @@ impl Bench {
     }
 
     fn on_platform(&self, tray: &dyn Platform, names: &[&str], supply: &dyn Supply, how: &How<'_>) -> Vec<Outcome> {
+        let bench = survey::Bench { state: None, protected: Vec::new(), places: Vec::new() };
+        let plan = Plan {
+            image: "larkspur.iso".into(),
+            needs_bytes: supply.bytes().filter(|_| !how.is_cleared_for_another).unwrap_or(1),
+            laid_out_for: None,
+        };
         let target = |name: &&str| {
             let choice = choose(tray, name).unwrap();
-            let cleared = clear(&choice, &Circumstances::default(), &[], &[]).unwrap();
+            let now = jiff::Timestamp::now();
+            let known = survey(tray, &bench, None, std::slice::from_ref(&choice), Confirmed::ByPerson, now).unwrap();
+            // That it is too small is what some of these jobs are about.
+            let cleared_for = Plan { needs_bytes: plan.needs_bytes.min(choice.drive.bytes), ..plan.clone() };
+            let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();
             Target { cleared, journal: Some(self.notes_of(name)), start: how.start }
         };
         let inspection = supply.kept().map(|image| inspect(image).unwrap());
         let order = Order {
             supply,
-            name: "larkspur.iso",
+            plan: &plan,
             inspection: inspection.as_ref(),
             checked: how.checked.clone(),
             read_back: how.read_back,
@@ -200,7 +213,10 @@ impl Bench {
             after: After::Keep,
             pacing: Pacing { flush_after: Duration::ZERO, stall_after: how.stall_after },
         };
-        job::run(&order, tray, names.iter().map(target).collect(), &how.cancel, how.watcher.unwrap_or(&how.noted))
+        let targets = names.iter().map(target).collect();
+        let outcomes = job::run(&order, tray, targets, &how.cancel, how.watcher.unwrap_or(&how.noted));
+        outcomes.iter().filter_map(|outcome| outcome.spent_notes.as_ref()).for_each(|notes| notes.remove());
+        outcomes
     }
 
     /// A job on `a`, watched by somebody else than [`Noted`].
@@ -524,6 +540,15 @@ fn what_can_not_be_emptied_in_one_place_is_emptied_in_all_others_and_told() {
 }
 
 #[test]
+fn a_proof_is_good_for_the_image_for_which_it_was_given_alone() {
+    let (image, bench) = (image(3 * MIB), Bench::new(8 << 20, 512, ""));
+    let before = bench.drive();
+    let outcome = bench.run(&image, &How { is_cleared_for_another: true, ..How::default() });
+    assert_eq!((outcome.result, outcome.head), (JobResult::Refused, Head::Untouched));
+    assert!(matches!(outcome.fault, Some(JobFault::NotCleared { .. })) && bench.drive() == before);
+}
+
+#[test]
 fn what_is_said_of_an_image_comes_from_the_job_that_says_it() {
     // Nothing needs to be written, since the drive holds the image as it is now, which is not the one that was checked.
     let image = image(9 * MIB);
@@ -696,6 +721,9 @@ impl<W: Fn(Box<dyn Claimed>) -> Box<dyn Claimed> + Send + Sync> Platform for Wra
     }
     fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
         self.tray.drives_holding(file)
+    }
+    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+        self.tray.openers(drive)
     }
     fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
         self.tray.may_claim(drive)

@@ -41,6 +41,12 @@ enum Manner {
     Busy,
     /// Not there.
     Gone,
+    /// Everything but images is answered with this status.
+    Refuses(u64),
+    /// Without parts, and the connection ends after so many bytes.
+    Brittle(u64),
+    /// One byte now and then.
+    Crawls,
     /// To the address that follows.
     Leads,
 }
@@ -62,6 +68,9 @@ impl Manner {
             "silent" => Self::Silent,
             "busy" => Self::Busy,
             "gone" => Self::Gone,
+            "refuses" => Self::Refuses(number),
+            "brittle" => Self::Brittle(number),
+            "crawls" => Self::Crawls,
             "leads" => Self::Leads,
             _ => return None,
         })
@@ -142,6 +151,7 @@ impl Mirror {
             Some(Manner::Page) => {
                 return put(out, "200 OK", "Content-Type: text/html\r\n", b"<!doctype html><title>Sign in</title>");
             }
+            Some(Manner::Refuses(code)) if !rest.ends_with(".iso") => return put(out, &format!("{code} No"), "", b""),
             Some(Manner::Busy) if earlier == 0 => return put(out, "503 Busy", "Retry-After: 0\r\n", b""),
             Some(Manner::Leads) => return put(out, "302 Found", &format!("Location: {rest}\r\n"), b""),
             Some(Manner::Silent) => {
@@ -159,7 +169,7 @@ impl Mirror {
         let bytes = file.metadata()?.len();
         let is_other = manner == Manner::Changed && earlier > 0;
         let tag = format!("\"{bytes:x}-{}\"", u8::from(is_other));
-        let has_parts = !matches!(manner, Manner::Plain | Manner::Endless);
+        let has_parts = !matches!(manner, Manner::Plain | Manner::Endless | Manner::Brittle(_));
         let fits = request.if_range.as_ref().is_none_or(|asked| *asked == tag);
         let range = request.range.as_deref().and_then(range).filter(|_| has_parts && fits);
         let (start, end) =
@@ -175,6 +185,9 @@ impl Mirror {
             head += &format!("Content-Length: {}\r\n", end - start + (told - bytes));
         } else {
             head += "Connection: close\r\n";
+            if let Manner::Brittle(_) = manner {
+                head += &format!("Content-Length: {bytes}\r\n");
+            }
         }
         if range.is_some() {
             head += &format!("Content-Range: bytes {start}-{}/{told}\r\n", end - 1);
@@ -190,7 +203,11 @@ impl Mirror {
                     room = room.min((rate / 10).max(1));
                     std::thread::sleep(Duration::from_millis(100));
                 }
-                Manner::Breaks(after) => room = room.min((start + after).saturating_sub(at)),
+                Manner::Crawls => {
+                    room = 1;
+                    std::thread::sleep(Duration::from_millis(500));
+                }
+                Manner::Breaks(after) | Manner::Brittle(after) => room = room.min((start + after).saturating_sub(at)),
                 _ => {}
             }
             let piece = &mut chunk[..usize::try_from(room).unwrap_or(CHUNK)];

@@ -1,7 +1,7 @@
 //! The catalogue: given once, remembered, and asked for the age of every image.
 
-use std::fs::File;
-use std::io::{self, Read, Write};
+use pyrotyp_core::Shown;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
@@ -29,9 +29,7 @@ pub fn today() -> jiff::civil::Date {
 }
 
 fn read(path: &Path) -> io::Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    File::open(path)?.take(CATALOGUE_BYTES_MOST).read_to_end(&mut bytes)?;
-    Ok(bytes)
+    system::read_linked(path, CATALOGUE_BYTES_MOST)
 }
 
 fn kept(common: &Common) -> Option<PathBuf> {
@@ -75,13 +73,8 @@ pub fn load(
 }
 
 fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    let folder = path.parent().unwrap_or(Path::new("."));
-    system::make_folder(folder)?;
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
-    file.write_all(bytes)?;
-    system::give_to_person(file.as_file())?;
-    file.persist(path)?;
-    Ok(())
+    system::make_folder(path.parent().unwrap_or(Path::new(".")))?;
+    system::keep_own(path, bytes)
 }
 
 /// A catalogue from a server must be signed with minisign, by a key that is given or was used for it before.
@@ -95,7 +88,8 @@ fn from_network(
     let signed = format!("{address}.minisig");
     let get = |address: &str, most| {
         let fail = |text: String, next: &str| Failure::new(Exit::Stopped, text, next);
-        let found = web.file(address, most).map_err(|fault| fail(format!("{address}: {fault}"), fault.next_step()))?;
+        let found =
+            web.file(address, most, cancel).map_err(|fault| fail(format!("{address}: {fault}"), fault.next_step()))?;
         found.ok_or_else(|| fail(format!("there is no {address}"), "look up the catalogue's address again"))
     };
     let is_safe = address.starts_with("https://") || address.starts_with("http://127.0.0.1:");
@@ -136,7 +130,7 @@ fn from_network(
 
 /// The keys that a system's images are signed with: those that stand in the catalogue whole, and those of the key file
 /// that have one of its fingerprints.
-pub fn keys_of(system: &pyrotyp_core::catalogue::System, web: &Web) -> Result<Vec<Key>, Failure> {
+pub fn keys_of(system: &pyrotyp_core::catalogue::System, web: &Web, cancel: &Cancel) -> Result<Vec<Key>, Failure> {
     let mut found = Vec::new();
     for text in &system.keys {
         let file = format!("untrusted comment: {} public key\n{text}\n", system.name);
@@ -146,7 +140,7 @@ pub fn keys_of(system: &pyrotyp_core::catalogue::System, web: &Web) -> Result<Ve
         return Ok(found);
     };
     let bytes = web
-        .file(address, KEYS_BYTES_MOST)
+        .file(address, KEYS_BYTES_MOST, cancel)
         .map_err(|fault| Failure::new(Exit::Stopped, format!("{address}: {fault}"), fault.next_step()))?;
     let read = Key::read_all(&bytes.unwrap_or_default()).unwrap_or_default();
     let plain = |text: &str| text.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
@@ -177,9 +171,11 @@ pub fn age(naming: &Naming, common: &Common) -> Vec<Finding> {
     let shelved = Shelf::open(&state).ok().and_then(|shelf| newer_on_shelf(&shelf, naming));
     let published = age.and_then(|age| age.newer);
     let text = match (shelved, published) {
-        (Some((version, name)), _) => Some(format!("release {version} of the same edition is on the shelf: {name}")),
+        (Some((version, name)), _) => {
+            Some(format!("release {} of the same edition is on the shelf: {}", version.shown(), name.shown()))
+        }
         (None, Some(version)) => {
-            Some(format!("release {version} of the same edition is in the catalogue: pyrotyp fetch"))
+            Some(format!("release {} of the same edition is in the catalogue: pyrotyp fetch", version.shown()))
         }
         (None, None) => None,
     };

@@ -1,19 +1,19 @@
 //! `pyrotyp check`: is this the file that was published, and by whom?
 
-use std::fs::File;
-use std::io::{self, Read};
-use std::path::Path;
+use pyrotyp_core::Shown;
+use std::io;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{
     self, CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report, Sum,
 };
 use pyrotyp_core::image::ReadAt;
-use pyrotyp_core::shelf::{Identity, Shelf};
+use pyrotyp_core::shelf::{Identity, Item, Shelf};
 use pyrotyp_core::signature::{self, KEYS_BYTES_MOST, Key, Remembered, Vouched};
+use pyrotyp_core::{Cancel, system};
 
-use super::{OpenedImage, on_shelf_or_file, open_image, state_folder};
+use super::{OpenedImage, on_shelf_or_file, open_image, shelf, state_folder};
 use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
@@ -45,12 +45,14 @@ pub struct Known<'a> {
     pub sums: Option<&'a [Sum]>,
     /// What it is checked for.
     pub purpose: Purpose,
+    /// Whether it is read whatever there is to compare with.
+    pub is_read: bool,
 }
 
 impl<'a> Known<'a> {
     /// What a person gives, and no more.
     pub fn of(against: &'a Against) -> Self {
-        Self { against, expected: &[], keys: &[], sums: None, purpose: Purpose::Look }
+        Self { against, expected: &[], keys: &[], sums: None, purpose: Purpose::Look, is_read: false }
     }
 }
 
@@ -99,7 +101,13 @@ pub fn vouched_for(
     remember(&mut remembered, &signatures, &keys, system, now, common);
     let is_signed = signatures.iter().any(|vouched| vouched.is_good());
     let missed_key = system.filter(|_| !is_signed).and_then(|system| remembered.key_of(system)).cloned();
-    let report = Report { signatures, missed_key, unlisted: published.unlisted.clone(), ..Report::default() };
+    let report = Report {
+        signatures,
+        missed_key,
+        unlisted: published.unlisted.clone(),
+        unusable: published.unusable.clone(),
+        ..Report::default()
+    };
     Ok((published, report))
 }
 
@@ -118,7 +126,8 @@ pub fn examine(
     if !before.ok() {
         return Ok(before);
     }
-    let kept = if known.sums.is_none() { kept_sums(path, &published, common) } else { None };
+    let may_keep = known.sums.is_none() && known.purpose == Purpose::Look;
+    let kept = if may_keep { kept_sums(path, &published, common) } else { None };
     if let Some(sums) = known.sums.or(kept.as_deref()).filter(|_| !published.expected.is_empty()) {
         let found = digest::compare(&published, sums.to_vec());
         return Ok(Report { signatures: before.signatures, missed_key: before.missed_key, ..found });
@@ -127,7 +136,7 @@ pub fn examine(
     let embedded = if is_wanted { embedded(image)? } else { None };
     let list = if is_wanted { inside(image, common, cancel)? } else { None };
     let is_blind = published.is_empty() && embedded.is_none() && list.is_none();
-    if depth == Depth::Enough && is_blind {
+    if depth == Depth::Enough && is_blind && !known.is_read {
         return Ok(before);
     }
     let mut progress = Progress::of_check("check", Some(image.file.size()), common);
@@ -152,6 +161,13 @@ fn kept_sums(path: &Path, published: &Published, common: &Common) -> Option<Vec<
         &format!("checksums of {day}, the file being unchanged since; to read it again: pyrotyp shelf verify\n"),
     );
     Some(sums)
+}
+
+/// The entry of an image that lies on the shelf, and where that is.
+pub fn on_shelf(path: &Path, common: &Common) -> Option<(PathBuf, Item)> {
+    let state = state_folder(common)?;
+    let item = Shelf::open(&state).ok()?.at(path)?.clone();
+    Some((state, item))
 }
 
 /// Keeps what a check of an image on the shelf has found.
@@ -204,10 +220,8 @@ pub fn given_keys(against: &Against) -> Result<Vec<Key>, Failure> {
     for path in &against.key {
         let next = "give the public key file that the publisher offers for checking signatures";
         let fail =
-            |why: String| Failure::new(Exit::Checksum, format!("can't use the key {}: {why}", path.display()), next);
-        let mut bytes = Vec::new();
-        let read = File::open(path).and_then(|file| file.take(KEYS_BYTES_MOST).read_to_end(&mut bytes));
-        read.map_err(|error: io::Error| fail(plain(&error)))?;
+            |why: String| Failure::new(Exit::Checksum, format!("can't use the key {}: {why}", path.shown()), next);
+        let bytes = system::read_regular(path, KEYS_BYTES_MOST).map_err(|error| fail(plain(&error)))?;
         all.extend(Key::read_all(&bytes).map_err(fail)?);
     }
     Ok(all)
@@ -229,6 +243,12 @@ fn inside(image: &OpenedImage, common: &Common, cancel: &Cancel) -> Result<Optio
     })?;
     progress.into_iter().for_each(Progress::finish);
     Ok(found)
+}
+
+/// Whether what speaks against the image is the image itself, and not what a person gave to compare with, or who signed.
+pub fn is_damage(report: &Report, against: &Against) -> bool {
+    let is_given = !against.sum.is_empty() || against.sums.is_some();
+    !is_given && signature_refusal(&report.signatures).is_none()
 }
 
 /// The first thing that speaks against the image, if anything does.
@@ -256,9 +276,9 @@ fn mismatch(path: &Path, report: &Report) -> Option<Failure> {
     let wrong = report.checked.iter().find(|checked| !checked.matches())?;
     let text = format!(
         "{}: the {} does not match {}\n   published  {}\n   this file  {}",
-        path.display(),
+        path.shown(),
         wrong.found.algorithm,
-        wrong.expected.source,
+        wrong.expected.source.shown(),
         wrong.expected.sum.hex,
         wrong.found.hex
     );
@@ -268,7 +288,7 @@ fn mismatch(path: &Path, report: &Report) -> Option<Failure> {
 
 fn damaged_pieces(path: &Path, report: &Report) -> Option<Failure> {
     let wrong = report.pieces.iter().find(|pieces| !pieces.ok())?;
-    let (file, source) = (path.display(), &wrong.source);
+    let (file, source) = (path.shown(), &wrong.source);
     let text = match (wrong.other_length, wrong.damaged.first()) {
         (Some(length), _) => format!("{file}: {source} names a file of {length} bytes, which this is not"),
         (None, Some((start, bytes))) => {
@@ -293,16 +313,16 @@ fn damaged_sum(path: &Path, report: &Report) -> Option<Failure> {
     let wrong = report.embedded.as_ref().filter(|embedded| !embedded.ok())?;
     let place = wrong.damaged.map(|(first, last)| format!(", between byte {first} and byte {last} at first"));
     let text =
-        format!("{}: damaged by the MD5 in its own volume descriptor{}", path.display(), place.unwrap_or_default());
+        format!("{}: damaged by the MD5 in its own volume descriptor{}", path.shown(), place.unwrap_or_default());
     Some(Failure::new(Exit::Checksum, text, "download the image again"))
 }
 
 fn damaged_inside(path: &Path, list: &FileList) -> Option<Failure> {
     let damaged = list.damaged.iter().chain(&list.missing);
-    let names: Vec<&str> = damaged.map(String::as_str).take(NAMES_TOLD).collect();
+    let names: Vec<String> = damaged.map(|name| name.shown()).take(NAMES_TOLD).collect();
     let more = (list.damaged.len() + list.missing.len()).saturating_sub(names.len());
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-    let text = format!("{}: damaged by its own list {}: {}{more}", path.display(), list.source, names.join(", "));
+    let text = format!("{}: damaged by its own list {}: {}{more}", path.shown(), list.source, names.join(", "));
     (!list.ok()).then(|| Failure::new(Exit::Checksum, text, "download the image again"))
 }
 
@@ -319,7 +339,12 @@ pub fn run(asked: &Path, against: &Against, common: &Common, cancel: &Cancel) ->
         put(&checked::check(path, &report, common))?;
     }
     match refusal(path, &report) {
-        Some(failure) => Err(failure),
+        Some(failure) => {
+            if let Some((state, item)) = on_shelf(path, common).filter(|_| is_damage(&report, against)) {
+                shelf::note_damage(&state, &item.file, common);
+            }
+            Err(failure)
+        }
         None => Ok(Exit::Done),
     }
 }

@@ -2,15 +2,31 @@
 
 use std::path::Path;
 
-use pyrotyp_core::Cancel;
-use pyrotyp_core::job::{self, JobFault, JobResult};
+use pyrotyp_core::contents::contents;
+use pyrotyp_core::drive::{Drive, DriveIo, Sectors};
+use pyrotyp_core::job::{self, Conclusion, JobFault, JobResult};
+use pyrotyp_core::{Cancel, Foreign, ledger};
 
-use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, open_image, platform};
+use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, open_image, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, of_image};
 use crate::show::job_progress::JobProgress;
 use crate::show::{json, text};
 use crate::{put, say};
+
+/// What is on a drive that does not hold the image, in words, as far as it tells itself.
+fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
+    let found = contents(&Sectors::of(drive)).ok()?;
+    let whole = found.volumes.iter().find(|listed| listed.number.is_none());
+    let label = whole.or(found.volumes.first()).and_then(|listed| listed.volume.label.clone());
+    let name = found.image.or_else(|| label.clone())?;
+    // The records have a part in it only where they speak of what is there.
+    let records = ledger::Drives::of(&state_folder(common)?).unwrap_or_default();
+    let last = records.last_on(&of.tag).filter(|last| last.is_there() && last.label.is_some() && last.label == label);
+    let when = last.and_then(|last| last.ended.as_deref()?.get(..10).map(str::to_owned));
+    let when = when.map_or(String::new(), |day| format!(", written on {day}"));
+    Some(format!("{}{when}", Foreign(&name)))
+}
 
 /// Reads the drive and compares it with the image.
 pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
@@ -39,6 +55,12 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
         let next = if exit == Exit::Stopped { "run the same command again" } else { fault.next_step() };
         Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), next)
     })?;
-    put(&if common.json { json::compare(&compared) } else { text::compared(&choice.drive, path, &compared, common) })?;
+    let holds =
+        if compared.conclusion == Some(Conclusion::OtherContent) { held(&*drive, &choice.drive, common) } else { None };
+    put(&if common.json {
+        json::compare(&compared, holds.as_deref())
+    } else {
+        text::compared(&choice.drive, path, &compared, holds.as_deref(), common)
+    })?;
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }

@@ -30,8 +30,12 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         };
         listed.volume.mounted_at = known.and_then(|known| known.mounted_at.clone());
     }
-    let last = state_folder(common).and_then(|state| ledger::last_on(&state, drive.tag.as_str()));
-    let last = last.as_ref();
+    let records = state_folder(common).map(|state| ledger::Drives::of(&state));
+    let records = records.transpose().unwrap_or_else(|error| {
+        say(common, &format!("the records can't be looked at: {}\n", plain(&error)));
+        None
+    });
+    let last = records.as_ref().and_then(|records| records.last_on(&drive.tag));
     put(&if common.json {
         json::contents(&drive, &found, last)
     } else {

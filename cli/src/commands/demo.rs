@@ -1,5 +1,6 @@
 //! `pyrotyp demo`: the whole job on made-up images and simulated drives.
 
+use pyrotyp_core::Shown;
 use std::fs;
 use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -28,13 +29,13 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
     let temporary = tempfile::tempdir().map_err(|error| cannot("make a temporary folder", &error))?;
     let folder = match keep {
         Some(folder) if folder.exists() => {
-            let text = format!("{} is there already", folder.display());
+            let text = format!("{} is there already", folder.shown());
             return Err(Failure::new(Exit::Usage, text, "name a folder that is to be made"));
         }
         Some(folder) => folder.to_owned(),
         None => temporary.path().to_owned(),
     };
-    build(&folder).map_err(|error| cannot(&format!("make the bench in {}", folder.display()), &error))?;
+    build(&folder).map_err(|error| cannot(&format!("make the bench in {}", folder.shown()), &error))?;
     let published = folder.join("images");
     let server = Mirror::new(&std::path::absolute(&published).unwrap_or(published));
     let address = server.start().map_err(|error| cannot("start the stand-in for the network", &error))?;
@@ -45,7 +46,7 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
     let walk = Walk { common, cancel };
     walk.all()?;
     put(&match keep {
-        Some(folder) => format!("\nThe bench stays in {0}: cd {0}, and try the commands above.\n", folder.display()),
+        Some(folder) => format!("\nThe bench stays in {0}: cd {0}, and try the commands above.\n", folder.shown()),
         None => "\nThat was the whole job. The bench is gone; `pyrotyp demo --keep DIR` leaves one to try things on.\n"
             .into(),
     })?;

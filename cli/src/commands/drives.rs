@@ -4,11 +4,11 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pyrotyp_core::drive::{Drive, Role};
-use pyrotyp_core::guard::{Circumstances, IMAGE_RULES, RULES, findings};
+use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, RULES, findings};
 use pyrotyp_core::{Cancel, Finding, Level};
 
 use super::platform;
-use super::settings::known_to_bench;
+use super::settings::survey;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::show::{json, table};
@@ -21,7 +21,7 @@ const BETWEEN: Duration = Duration::from_millis(400);
 type Judged = (Drive, Vec<Finding>);
 
 fn judge(drive: Drive, circumstances: &Circumstances) -> Judged {
-    let found = findings(&drive, circumstances);
+    let found = findings(&drive, None, circumstances);
     (drive, found)
 }
 
@@ -32,7 +32,7 @@ fn can_be_chosen((drive, found): &Judged) -> bool {
 /// Lists the drives; those that can't be chosen only if `all` are asked for.
 pub fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
     let platform = platform(common)?;
-    let known = known_to_bench(&*platform, common)?;
+    let known = survey(&*platform, common, None, &[], Confirmed::ByPerson)?;
     let judged: Vec<Judged> = platform.drives()?.into_iter().map(|drive| judge(drive, &known)).collect();
     let total = judged.len();
     let shown: Vec<_> = judged.into_iter().filter(|row| all || can_be_chosen(row)).collect();
@@ -48,7 +48,7 @@ pub fn watch(all: bool, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         let now = Timestamp::now();
         if common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
     };
-    let of_bench = known_to_bench(&*platform, common)?;
+    let of_bench = survey(&*platform, common, None, &[], Confirmed::ByPerson)?;
     let mut known: Vec<Drive> = Vec::new();
     let mut arrival = "attached";
     while !cancel.is_set() {

@@ -1,19 +1,23 @@
 //! `pyrotyp fetch`: get an image over the network, check it, and put it on the shelf.
 
-use std::fs::{self, File};
-use std::io::{self, Read, Write as _};
+use pyrotyp_core::Shown;
+use pyrotyp_core::foreign::all_shown;
+use std::ffi::OsStr;
+use std::fs;
+use std::io::{self, Write as _};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use pyrotyp_core::catalogue::{CatalogueError, Pick};
-use pyrotyp_core::digest::{self, Expected, Given, Report};
+use pyrotyp_core::digest::{self, Expected, Given, Proof, Report};
 use pyrotyp_core::fetch::{
     FetchError, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside, metalink,
     transfer,
 };
 use pyrotyp_core::shelf::{Identity, Item, Shelf};
 use pyrotyp_core::signature::Key;
+use pyrotyp_core::system::Person;
 use pyrotyp_core::{Cancel, human_bytes, system};
 
 use super::catalogue::{self, today};
@@ -23,7 +27,7 @@ use crate::asked::{Common, Fetch};
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::show::progress::{Progress, news_words};
 use crate::show::{checked, json, shelved};
-use crate::{put, say};
+use crate::{put, say, warn};
 
 /// Room that a fetch leaves on the disk: in bytes, but no more than a part of what is free.
 const SPARE: u64 = 64 << 20;
@@ -68,8 +72,9 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     if let Some(to) = &asked.straight_to {
         return line::straight_to(asked, to, common, cancel);
     }
-    if let Some((user, group)) = system::person_behind_root() {
-        return Err(as_person(user, group));
+    let person = system::person();
+    if let Some(person) = person.map_err(|fault| Failure::new(Exit::Refused, fault.to_string(), fault.next_step()))? {
+        return Err(as_person(&person));
     }
     let reach = if system::is_root() { Reach::ThisMachine } else { Reach::Everywhere };
     let web = Web::new(reach, Duration::from_secs(asked.wait));
@@ -93,12 +98,15 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
         fs::create_dir_all(&folder).map_err(|error| {
             Failure::new(
                 Exit::Stopped,
-                format!("can't make {}: {}", folder.display(), plain(&error)),
+                format!("can't make {}: {}", folder.shown(), plain(&error)),
                 "name a folder with --into",
             )
         })?;
     }
     let target = folder.join(&source.wanted.name);
+    if asked.into.is_none() {
+        super::shelf::fit_for_shelf(OsStr::new(&source.wanted.name))?;
+    }
     if target.exists() {
         return is_there(asked, &source, &target, common, cancel);
     }
@@ -118,8 +126,17 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     let report = check::examine(&target, &image, &known, Depth::Everything, common, cancel)?;
     let report = if report.sums.is_empty() { Report { sums, ..report } } else { report };
     if let Some(failure) = check::refusal(&target, &report).or_else(|| other_signer(&source, &report)) {
-        let kept = format!("{}\n   what came is kept as {}", failure.text, part.path().display());
+        let kept = format!("{}\n   what came is kept as {}", failure.text, part.path().shown());
         return Err(Failure { text: kept, ..failure });
+    }
+    // What was published by somebody is what it is, fit to be written or not; of anything else that is all there is to go by.
+    let unfit = super::fit_to_write(&target, &image.inspection).err();
+    let is_published = matches!(report.proof(), Proof::Signed(_) | Proof::Published);
+    if let Some(failure) = unfit.as_ref().filter(|_| !is_published) {
+        let kept = part.path();
+        let text = format!("{}\n   what came is kept as {}", failure.text, kept.shown());
+        let next = "look up the image's address again, and remove that file to fetch it anew";
+        return Err(Failure::new(failure.exit, text, next));
     }
     let target = part.finish()?;
     let origin = source.wanted.mirrors.first().map(|mirror| mirror.address.clone());
@@ -132,16 +149,16 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     } else {
         put(&checked::fetched(&target, name.as_deref(), &image.inspection, &report, common))?;
     }
-    Ok(Exit::Done)
+    unfit.map_or(Ok(Exit::Done), Err)
 }
 
 /// Runs the same command as the person who called for root: nothing that talks to the network runs as root.
-fn as_person(user: u32, group: u32) -> Failure {
+fn as_person(person: &Person) -> Failure {
     let fail = |why: String| {
         let next = "run it as yourself, without sudo";
         Failure::new(Exit::Refused, format!("can't go on as the person behind root: {why}"), next)
     };
-    match line::this_program_as(user, group) {
+    match line::this_program_as(person) {
         // This process is that one from here on, unless it can't be.
         Ok(mut again) => fail(plain(&again.args(std::env::args_os().skip(1)).exec())),
         Err(error) => fail(plain(&error)),
@@ -157,6 +174,14 @@ fn hand_over(
     common: &Common,
     cancel: &Cancel,
 ) -> Result<Exit, Failure> {
+    // Nothing of this process is kept, so that it need not wait for a server when it is told to stop.
+    let stop = cancel.clone();
+    std::thread::spawn(move || {
+        while !stop.is_set() {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        std::process::exit(Exit::Stopped as i32);
+    });
     let failed = |error: io::Error| {
         Failure::new(Exit::Stopped, plain(&error), "check the line, then run the same command with --resume")
     };
@@ -199,16 +224,14 @@ fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result
     let words = asked.what.join(" ");
     let mut source = if words.contains("://") {
         if [".meta4", ".metalink"].iter().any(|ending| words.ends_with(ending)) {
-            of_metalink(&words, remote(web, &words)?, asked)?
+            of_metalink(&words, remote(web, &words, cancel)?, asked)?
         } else {
             let wanted =
                 Wanted::at(&words).map_err(|fault| Failure::new(Exit::Usage, fault.to_string(), fault.next_step()))?;
             Source { wanted, expected: Vec::new(), keys: Vec::new() }
         }
     } else if Path::new(&words).is_file() {
-        let mut bytes = Vec::new();
-        let read = File::open(&words).and_then(|file| file.take(METALINK_BYTES_MOST).read_to_end(&mut bytes));
-        read.map_err(|error| {
+        let bytes = system::read_regular(Path::new(&words), METALINK_BYTES_MOST).map_err(|error| {
             Failure::new(Exit::Usage, format!("can't read {words}: {}", plain(&error)), "check the name")
         })?;
         of_metalink(&words, bytes, asked)?
@@ -216,17 +239,17 @@ fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result
         let catalogue = catalogue::load(asked.catalogue.as_deref(), &asked.against, web, common, cancel)?;
         let pick = catalogue.find(&words, here(), today()).map_err(|error| {
             let next = match &error {
-                CatalogueError::Several { fit, .. } => format!("say more: {}", fit.join("; ")),
-                CatalogueError::Unknown { known, .. } => format!("there are: {}", known.join("; ")),
+                CatalogueError::Several { fit, .. } => format!("say more: {}", all_shown(fit)),
+                CatalogueError::Unknown { known, .. } => format!("there are: {}", all_shown(known)),
                 CatalogueError::OutOfSupport { newest, .. } => {
-                    format!("name its version if you need it all the same: {newest}")
+                    format!("name its version if you need it all the same: {}", newest.shown())
                 }
                 _ => "docs/catalogue.md describes the format".to_owned(),
             };
             Failure::new(Exit::Usage, error.to_string(), next)
         })?;
         say(common, &shelved::picked(&pick, today()));
-        of_pick(&pick, asked, web)?
+        of_pick(&pick, asked, web, cancel)?
     };
     if let Some(country) = &asked.near {
         source.wanted.prefer(country);
@@ -242,10 +265,10 @@ fn here() -> &'static str {
     }
 }
 
-fn remote(web: &Web, address: &str) -> Result<Vec<u8>, Failure> {
+fn remote(web: &Web, address: &str, cancel: &Cancel) -> Result<Vec<u8>, Failure> {
     let fail = |fault: MirrorFault| Failure::new(of_fault(&fault), format!("{address}: {fault}"), fault.next_step());
     let gone = || fail(MirrorFault::Status { code: 404, after: None });
-    web.file(address, METALINK_BYTES_MOST).map_err(fail)?.ok_or_else(gone)
+    web.file(address, METALINK_BYTES_MOST, cancel).map_err(fail)?.ok_or_else(gone)
 }
 
 fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Source, Failure> {
@@ -263,20 +286,20 @@ fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Source, Fail
         }
         (one, _) => {
             let what = if one.is_some() { "names several images" } else { "names no such image" };
-            let next = format!("say which one with --only: {}", names.join(", "));
+            let next = format!("say which one with --only: {}", all_shown(&names));
             Err(Failure::new(Exit::Usage, format!("{name} {what}"), next))
         }
     }
 }
 
-fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web) -> Result<Source, Failure> {
+fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web, cancel: &Cancel) -> Result<Source, Failure> {
     let fail =
         |error: CatalogueError| Failure::new(Exit::Usage, error.to_string(), "docs/catalogue.md describes the format");
     let mut source = match (&pick.image.metalink, pick.wanted().map_err(fail)?) {
-        (Some(address), _) => of_metalink(address, remote(web, address)?, asked)?,
+        (Some(address), _) => of_metalink(address, remote(web, address, cancel)?, asked)?,
         (None, Some(wanted)) => Source { wanted, expected: Vec::new(), keys: Vec::new() },
         (None, None) => {
-            let text = format!("the catalogue gives no address of {}", pick.title());
+            let text = format!("the catalogue gives no address of {}", pick.title().shown());
             return Err(Failure::new(Exit::Usage, text, "add `addresses` or `metalink` to its entry"));
         }
     };
@@ -287,7 +310,7 @@ fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web) -> Result<Source, Failure>
         }
         source.expected.push(Expected { sum, source: "the catalogue".to_owned() });
     }
-    source.keys = catalogue::keys_of(pick.system, web)?;
+    source.keys = catalogue::keys_of(pick.system, web, cancel)?;
     Ok(source)
 }
 
@@ -297,7 +320,7 @@ fn room(folder: &Path, wanted: &Wanted, part: &PartFile) -> Result<u64, Failure>
     let room = free.saturating_add(part.kept_bytes()).saturating_sub(SPARE.min(free / SPARE_PART));
     if wanted.bytes.is_some_and(|bytes| bytes > room) {
         let (needs, has) = (human_bytes(wanted.bytes.unwrap_or(0)), human_bytes(room));
-        let text = format!("{} takes {needs}, and {} has room for {has}", wanted.name, folder.display());
+        let text = format!("{} takes {needs}, and {} has room for {has}", wanted.name, folder.shown());
         return Err(Failure::new(
             Exit::Stopped,
             text,
@@ -321,20 +344,25 @@ fn with_lists(
     asking.waiting("looking for checksums and signatures");
     let found = beside(web, &source.wanted, cancel);
     asking.finish();
-    let found = found.map_err(|fault| {
-        let address = source.wanted.mirrors.first().map(|mirror| mirror.address.clone()).unwrap_or_default();
-        (fault, address)
-    });
+    let is_known = !asked.against.sum.is_empty() || asked.against.sums.is_some() || !source.expected.is_empty();
     let found = match found {
         Ok(found) => found,
-        // Another mirror may do better.
-        Err((fault, _)) if source.wanted.mirrors.len() > 1 && of_fault(&fault) == Exit::Stopped => Default::default(),
-        Err((fault, address)) => {
-            return Err(Failure::new(of_fault(&fault), format!("{address}: {fault}"), fault.next_step()));
+        // What it must be is known without them.
+        Err((address, fault)) if is_known && of_fault(&fault) == Exit::Stopped && !cancel.is_set() => {
+            warn(&format!("whether there is a list or a signature can't be told: {address}: {fault}\n"));
+            Default::default()
+        }
+        Err((_, MirrorFault::Stopped)) => return Err(FetchError::Stopped.into()),
+        Err((address, fault)) => {
+            let text = format!("whether a checksum was published can't be told: {address}: {fault}");
+            let next = format!("{}; or give the published checksum with --sum", fault.next_step());
+            // Where a server leads, what was typed is right all the same.
+            let exit = if let MirrorFault::Address { .. } = fault { Exit::Stopped } else { of_fault(&fault) };
+            return Err(Failure::new(exit, text, next));
         }
     };
     found.put(folder).map_err(|error| {
-        let text = format!("can't write into {}: {}", folder.display(), plain(&error));
+        let text = format!("can't write into {}: {}", folder.shown(), plain(&error));
         Failure::new(Exit::Stopped, text, "name a folder that you may write to with --into")
     })?;
     let against = &asked.against;
@@ -372,7 +400,7 @@ fn is_there(asked: &Fetch, source: &Source, target: &Path, common: &Common, canc
         return Err(Failure { next: next.to_owned(), ..failure });
     }
     if report.checked.is_empty() {
-        let text = format!("{} is there already, and nothing tells whether it is the same", target.display());
+        let text = format!("{} is there already, and nothing tells whether it is the same", target.shown());
         return Err(Failure::new(Exit::Refused, text, "move that file away to fetch it again"));
     }
     check::note_on_shelf(target, identity, &report, common);

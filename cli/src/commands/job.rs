@@ -1,30 +1,32 @@
 //! What every command that writes has in common: the drives, the guard's word, the question, the run and its record.
 
+use pyrotyp_core::Shown;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, IsTerminal, Read};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pyrotyp_core::digest::Report;
-use pyrotyp_core::drive::{After, Choice, Drive, Platform, PlatformError, Role, Tag};
-use pyrotyp_core::guard::{self, Circumstances, Cleared};
+use pyrotyp_core::digest::{BLOCK_BYTES, Report};
+use pyrotyp_core::drive::{After, Choice, Drive, Platform, PlatformError, Tag};
+use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, Plan};
 use pyrotyp_core::image::Inspection;
-use pyrotyp_core::job::{
-    self, Checked, JobResult, Order, Outcome, Pacing, ReadBack, Start, Supply, Target, Writing, journal,
-};
-use pyrotyp_core::ledger::{self, DriveRecord, ImageRecord, Record};
-use pyrotyp_core::{Cancel, Finding, Level};
+use pyrotyp_core::job::journal::{self, Found, Heading, SpentNotes};
+use pyrotyp_core::job::{self, Checked, JobResult, Order, Outcome, Pacing, ReadBack, Start, Supply, Target, Writing};
+use pyrotyp_core::ledger::{self, Begun, DriveRecord, ImageRecord, Record};
+use pyrotyp_core::{Cancel, Level, human_bytes, system};
 
-use super::settings::known_to_bench;
-use super::{choose_drive, state_folder};
+use super::settings::survey;
+use super::{ARRIVING, choose_drive, state_folder};
 use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, chain, of_job, plain};
+use crate::show::edge::edge;
 use crate::show::job_progress::JobProgress;
+use crate::show::typed;
 use crate::show::{card, json, text};
-use crate::{put, say};
+use crate::{put, say, warn};
 
 impl Job {
     pub fn read_back(&self) -> ReadBack {
@@ -49,6 +51,8 @@ impl Job {
 pub struct Image<'a> {
     /// How it is called: a path, or an address.
     pub path: &'a Path,
+    /// Whether there is a file at that path.
+    pub is_file: bool,
     pub inspection: &'a Inspection,
     /// Length of the file or of what comes, where that is known.
     pub bytes: Option<u64>,
@@ -58,10 +62,58 @@ pub struct Image<'a> {
     pub expects: Option<&'a str>,
 }
 
-/// A drive that was chosen, and what the guard needs to know of it.
+impl Image<'_> {
+    fn is_packed(&self) -> bool {
+        self.inspection.container.is_some()
+    }
+}
+
+/// The drives that were chosen, and what the guard needs to know of them.
 pub struct Chosen {
-    pub choice: Choice,
+    pub choices: Vec<Choice>,
+    pub plan: Plan,
     pub circumstances: Circumstances,
+}
+
+impl Chosen {
+    fn drives(&self) -> impl Iterator<Item = &Drive> {
+        self.choices.iter().map(|choice| &choice.drive)
+    }
+
+    /// The room of the smallest of them, in bytes.
+    pub fn room(&self) -> u64 {
+        self.drives().map(|drive| drive.bytes).min().unwrap_or(0)
+    }
+
+    /// What stands for a drive when it is confirmed: its tag, or where it is if its tag fits others.
+    fn word_for(&self, drive: &Drive) -> String {
+        if self.circumstances.namesakes(drive).next().is_some() {
+            place(drive).to_owned()
+        } else {
+            drive.tag.to_string()
+        }
+    }
+
+    /// Whether the words that were typed are those for these drives, each once.
+    fn is_confirmed_by(&self, typed: &str) -> bool {
+        let separates = |c: char| c.is_whitespace() || c == ',';
+        let mut words: Vec<&str> = typed.split(separates).filter(|word| !word.is_empty()).collect();
+        let takes_one = |drive: &Drive| {
+            let word = self.word_for(drive);
+            let fits = |typed: &&str| {
+                typed.parse::<Tag>().is_ok_and(|tag| tag.as_str() == word)
+                    || [place(drive), &drive.path].contains(typed) && word == place(drive)
+            };
+            let found = words.iter().position(fits);
+            found.map(|at| words.remove(at)).is_some()
+        };
+        self.drives().all(takes_one) && words.is_empty()
+    }
+}
+
+/// The last part of where a drive is: `sdb` of `/dev/sdb`.
+fn place(drive: &Drive) -> &str {
+    drive.path.rsplit(['/', ':']).next().unwrap_or(&drive.path)
 }
 
 /// Who can say yes.
@@ -98,12 +150,6 @@ impl Confirming {
     }
 }
 
-/// Whether a technician could mean this drive: a stick, or a card, that nothing speaks against.
-fn could_be_meant(drive: &Drive) -> bool {
-    let found = guard::findings(drive, &Circumstances::default());
-    matches!(drive.role(), Role::Stick | Role::Card) && found.iter().all(|finding| finding.level == Level::Note)
-}
-
 /// Finds the drives that are meant, each once.
 pub fn choose(
     names: &[String],
@@ -112,7 +158,12 @@ pub fn choose(
     platform: &dyn Platform,
     common: &Common,
     cancel: &Cancel,
-) -> Result<Vec<Chosen>, Failure> {
+) -> Result<Chosen, Failure> {
+    if asked.unattended && names.iter().any(|name| name == ARRIVING) {
+        let text =
+            "nobody confirms the drive that is plugged in next, and that it comes next proves nothing (no-proof)";
+        return Err(Failure::new(Exit::Refused, text, "name the drive by its tag, or leave --unattended away"));
+    }
     let mut choices: Vec<Choice> = Vec::new();
     for name in names {
         let choice = choose_drive(platform, name, cancel, &|text| say(common, text))?;
@@ -122,34 +173,30 @@ pub fn choose(
         }
         choices.push(choice);
     }
-    let is_chosen = |drive: &Drive| choices.iter().any(|choice| drive.is_still(&choice.drive));
-    let is_other = |drive: &&Drive| !is_chosen(drive) && could_be_meant(drive);
-    let others = platform.drives()?.iter().filter(is_other).map(|drive| drive.tag.to_string()).collect();
-    let image_on = if image.path.exists() { platform.drives_holding(image.path)? } else { Vec::new() };
-    let circumstances = Circumstances {
+    let confirmed = if asked.unattended { Confirmed::ByNobody } else { Confirmed::ByPerson };
+    let file = image.is_file.then_some(image.path);
+    let circumstances = survey(platform, common, file, &choices, confirmed)?;
+    let plan = Plan {
+        image: image.path.to_string_lossy().into_owned(),
+        needs_bytes: image.inspection.needs_bytes.max(image.bytes.filter(|_| !image.is_packed()).unwrap_or(0)),
         laid_out_for: image.inspection.sector_bytes,
-        others,
-        needs_bytes: Some(image.inspection.needs_bytes),
-        image_on,
-        unattended: asked.unattended,
-        ..known_to_bench(platform, common)?
     };
-    Ok(choices.into_iter().map(|choice| Chosen { choice, circumstances: circumstances.clone() }).collect())
+    Ok(Chosen { choices, plan, circumstances })
 }
 
 /// The guard's word about all drives: all of them, or none.
-pub fn clear(chosen: &[Chosen], image: &Image<'_>, asked: &Job) -> Result<Vec<Cleared>, Failure> {
-    chosen.iter().map(|chosen| clear_one(chosen, image, asked)).collect()
+pub fn clear(chosen: &Chosen, image: &Image<'_>, asked: &Job) -> Result<Vec<Cleared>, Failure> {
+    chosen.choices.iter().map(|choice| clear_one(choice, chosen, image, asked)).collect()
 }
 
 /// The guard's word, and whose fault it is if the word is no.
-fn clear_one(chosen: &Chosen, image: &Image<'_>, asked: &Job) -> Result<Cleared, Failure> {
+fn clear_one(choice: &Choice, chosen: &Chosen, image: &Image<'_>, asked: &Job) -> Result<Cleared, Failure> {
     let about_image = &image.inspection.findings;
-    guard::clear(&chosen.choice, &chosen.circumstances, about_image, &asked.accept).map_err(|refused| {
+    guard::clear(choice, &chosen.plan, &chosen.circumstances, about_image, &asked.accept).map_err(|refused| {
         let image_alone = refused.standing.iter().all(|finding| about_image.contains(finding));
-        let drive = &chosen.choice.drive;
+        let drive = &choice.drive;
         let mut text = match (image_alone, refused.standing.first()) {
-            (true, Some(finding)) => format!("{}: {} ({})", image.path.display(), finding.text, finding.id),
+            (true, Some(finding)) => format!("{}: {} ({})", image.path.shown(), finding.text, finding.id),
             _ => format!("drive {} ({}, {}) stays as it is", drive.tag, drive.name(), drive.path),
         };
         if !image_alone {
@@ -166,9 +213,8 @@ fn clear_one(chosen: &Chosen, image: &Image<'_>, asked: &Job) -> Result<Cleared,
 }
 
 /// Whether all drives may be claimed, before anything is asked or computed.
-pub fn may_claim(chosen: &[Chosen], platform: &dyn Platform) -> Result<(), Failure> {
-    let may = |chosen: &Chosen| platform.may_claim(&chosen.choice.drive);
-    chosen.iter().try_for_each(may).map_err(|error| match error {
+pub fn may_claim(chosen: &Chosen, platform: &dyn Platform) -> Result<(), Failure> {
+    chosen.drives().try_for_each(|drive| platform.may_claim(drive)).map_err(|error| match error {
         PlatformError::NoPermission { .. } => Failure { next: with_sudo(), ..error.into() },
         other => other.into(),
     })
@@ -176,66 +222,146 @@ pub fn may_claim(chosen: &[Chosen], platform: &dyn Platform) -> Result<(), Failu
 
 /// This very command with the rights that it needs, as it can be typed.
 fn with_sudo() -> String {
-    let is_plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
-    let quoted = |word: String| {
-        if !word.is_empty() && word.chars().all(is_plain) { word } else { format!("'{}'", word.replace('\'', "'\\''")) }
-    };
-    let words: Vec<String> = std::env::args_os().map(|word| quoted(word.to_string_lossy().into_owned())).collect();
+    let mut words: Vec<String> = std::env::args_os().map(|word| typed::word(&word.to_string_lossy())).collect();
+    // Root looks for programs elsewhere than a person does.
+    if let (Some(first), Ok(own)) = (words.first_mut(), std::env::current_exe()) {
+        *first = typed::path(&own);
+    }
     format!("sudo {}", words.join(" "))
 }
 
 /// A long check and a question lie between: somebody may need a drive by now. Whether it is another one, the claim sees.
-pub fn look_again(chosen: &mut [Chosen], platform: &dyn Platform) -> Result<(), Failure> {
+pub fn look_again(
+    chosen: &mut Chosen,
+    image: &Image<'_>,
+    platform: &dyn Platform,
+    common: &Common,
+) -> Result<(), Failure> {
     let drives = platform.drives()?;
-    for chosen in chosen {
-        if let Some(now) = drives.iter().find(|now| now.is_still(&chosen.choice.drive)) {
-            chosen.choice.drive = now.clone();
+    for choice in &mut chosen.choices {
+        if let Some(now) = drives.iter().find(|now| now.is_still(&choice.drive)) {
+            choice.drive = now.clone();
         }
     }
+    let file = image.is_file.then_some(image.path);
+    chosen.circumstances = survey(platform, common, file, &chosen.choices, chosen.circumstances.confirmed)?;
     Ok(())
+}
+
+/// What `--resume` will do on each drive, in words; nothing where it is not asked for.
+///
+/// Another image under way is refused, and with nobody to see it, so is having nothing to go on with on any of them.
+pub fn resuming(
+    chosen: &Chosen,
+    bytes: Option<u64>,
+    sha256: Option<&str>,
+    asked: &Job,
+    common: &Common,
+) -> Result<Vec<String>, Failure> {
+    if !asked.resume {
+        return Ok(Vec::new());
+    }
+    let state = state_folder(common);
+    let mut goes_on = false;
+    let mut fresh = None;
+    let words = chosen.drives().map(|drive| {
+        let mut nothing = |why: String| {
+            let words = format!("nothing to go on with ({why}): everything is written anew");
+            fresh.get_or_insert_with(|| format!("drive {}: there is nothing to go on with: {why}", drive.tag));
+            Ok(words)
+        };
+        let Some(path) = notes_of(state.as_deref(), drive) else {
+            return nothing("no notes are kept about a drive without a serial number of its own".to_owned());
+        };
+        match journal::find(&path, &Heading::new(&chosen.plan.image, bytes, sha256, &drive.tag, drive.bytes)) {
+            Found::Flushed(blocks) if blocks.len() < 2 => {
+                nothing("the drive had not confirmed anything yet".to_owned())
+            }
+            Found::Flushed(blocks) => {
+                goes_on = true;
+                let kept = human_bytes((blocks.len() as u64).saturating_mul(BLOCK_BYTES));
+                Ok(format!("goes on behind the first {kept}, if the drive still holds them"))
+            }
+            Found::Nothing(why) => nothing(why),
+            Found::Other(what) => {
+                let text = format!("drive {}: there is nothing to go on with: {what}", drive.tag);
+                Err(Failure::new(Exit::Refused, text, "run the same command without --resume to start over"))
+            }
+        }
+    });
+    let words = words.collect::<Result<Vec<_>, Failure>>()?;
+    match fresh.filter(|_| asked.unattended && !goes_on) {
+        Some(text) => Err(Failure::new(Exit::Refused, text, "leave --resume away to write it from the start")),
+        None => Ok(words),
+    }
+}
+
+/// Where notes about a drive are kept; nowhere if they could be taken for those of another one.
+fn notes_of(state: Option<&Path>, drive: &Drive) -> Option<PathBuf> {
+    state.filter(|_| !drive.tag.is_unsure()).map(|state| journal::path_of(state, &drive.tag))
 }
 
 /// Shows the card and waits for the tags to be typed: one question, which can't be answered by habit.
 pub fn confirm(
-    chosen: &[Chosen],
+    chosen: &Chosen,
     image: &Image<'_>,
+    resuming: &[String],
     asked: &Job,
     confirming: Confirming,
     cancel: &Cancel,
 ) -> Result<(), Failure> {
-    let input: Box<dyn Read + Send> = match confirming {
-        Confirming::Unattended => return Ok(()),
-        Confirming::Input => Box::new(io::stdin()),
-        Confirming::Terminal(terminal) => Box::new(terminal),
-    };
-    let found: Vec<(&Drive, Vec<Finding>)> = chosen
+    let judged = |choice| guard::findings_for_choice(choice, Some(&chosen.plan), &chosen.circumstances);
+    let on_card: Vec<card::OnCard<'_>> = chosen
+        .choices
         .iter()
-        .map(|one| (&one.choice.drive, guard::findings_for_choice(&one.choice, &one.circumstances)))
+        .enumerate()
+        .map(|(number, choice)| card::OnCard {
+            drive: &choice.drive,
+            findings: judged(choice),
+            resuming: resuming.get(number).map(String::as_str),
+            word: chosen.word_for(&choice.drive),
+        })
         .collect();
     let checksum = image.expects.map_or_else(|| card::checksum_words(image.report), str::to_owned);
-    let shown = card::card(image.path, image.inspection, &checksum, &found, asked.read_back());
-    // The card is the question: it is shown even when told to be quiet.
-    let _ = io::Write::write_all(&mut anstream::stderr(), shown.as_bytes());
+    let shown = card::card(image.path, image.inspection, &checksum, &on_card, asked.read_back());
+    let put = |text: &str| {
+        // The card is the question: it is shown even when told to be quiet.
+        let _ = io::Write::write_all(&mut anstream::stderr(), edge(text).as_bytes());
+    };
+    let input: Box<dyn Read + Send> = match confirming {
+        Confirming::Unattended => return Ok(()),
+        Confirming::Input => {
+            put(&shown);
+            // What was typed before the card was shown answers nothing on it.
+            system::forget_typed(io::stdin());
+            Box::new(io::stdin())
+        }
+        Confirming::Terminal(terminal) => {
+            put(&shown);
+            system::forget_typed(&terminal);
+            Box::new(terminal)
+        }
+    };
+    put(&card::question(&on_card));
     let typed = ask(input, cancel)?;
-    let mut wanted: Vec<Tag> = chosen.iter().map(|chosen| chosen.choice.drive.tag.clone()).collect();
-    wanted.sort();
-    if tags_in(&typed).is_some_and(|tags| tags == wanted) {
+    if chosen.is_confirmed_by(&typed) {
         return Ok(());
     }
-    let what = if wanted.len() > 1 { "the tags of the drives" } else { "the drive's tag" };
+    let words: Vec<&str> = on_card.iter().map(|one| one.word.as_str()).collect();
+    let what = match (
+        &chosen.choices[..],
+        words[..] == chosen.drives().map(|drive| drive.tag.as_str()).collect::<Vec<_>>()[..],
+    ) {
+        ([_], true) => "the drive's tag",
+        ([_], false) => "the drive's place",
+        (_, true) => "the tags of the drives",
+        (_, false) => "what stands for each of the drives",
+    };
     let text = match typed.trim() {
         "" => "not confirmed: no tag was typed, and nothing was changed".to_owned(),
-        other => format!("not confirmed: `{other}` is not {what}, and nothing was changed"),
+        other => format!("not confirmed: `{}` is not {what}, and nothing was changed", other.shown()),
     };
     Err(Failure::new(Exit::Refused, text, "look at `pyrotyp drives`, then run the same command again"))
-}
-
-/// The tags that were typed, in order; `None` if any word is something else.
-fn tags_in(typed: &str) -> Option<Vec<Tag>> {
-    let words = typed.split(|c: char| c.is_whitespace() || c == ',').filter(|word| !word.is_empty());
-    let mut tags = words.map(|word| word.parse().ok()).collect::<Option<Vec<Tag>>>()?;
-    tags.sort();
-    Some(tags)
 }
 
 /// A line from the terminal; Ctrl-C ends the wait.
@@ -266,7 +392,7 @@ pub struct Ready<'a> {
     pub image: Image<'a>,
     pub supply: &'a dyn Supply,
     pub checked: Checked,
-    pub chosen: &'a [Chosen],
+    pub chosen: &'a Chosen,
     pub cleared: Vec<Cleared>,
     /// When the command began, RFC 3339.
     pub started: &'a str,
@@ -284,10 +410,9 @@ pub fn run(
 ) -> Result<Exit, Failure> {
     let Ready { image, supply, checked, chosen, cleared, started, news } = ready;
     let state = state_folder(common);
-    let name = image.path.display().to_string();
     let order = Order {
         supply,
-        name: &name,
+        plan: &chosen.plan,
         inspection: Some(image.inspection),
         checked,
         read_back: asked.read_back(),
@@ -296,10 +421,11 @@ pub fn run(
         pacing: Pacing::default(),
     };
     let target = |cleared: Cleared| {
-        let journal = state.as_ref().map(|state| journal::path_of(state, &cleared.drive().tag));
+        let journal = notes_of(state.as_deref(), cleared.drive());
         Target { cleared, journal, start: asked.start() }
     };
-    let tags: Vec<&str> = chosen.iter().map(|chosen| chosen.choice.drive.tag.as_str()).collect();
+    let tags: Vec<&str> = chosen.drives().map(|drive| drive.tag.as_str()).collect();
+    let begun = begin(&image, chosen, started, state.as_deref());
     let progress = JobProgress::new(common, &tags, asked.read_back() == ReadBack::Whole);
     let targets = cleared.into_iter().map(target).collect();
     let is_over = AtomicBool::new(false);
@@ -313,7 +439,7 @@ pub fn run(
         outcomes
     });
     progress.finish();
-    report(&image, chosen, started, outcomes, common)
+    report(&image, chosen, started, begun, outcomes, common)
 }
 
 /// Says what is heard from elsewhere, above the lines that move.
@@ -327,15 +453,38 @@ fn pass_on(news: &Heard, progress: &JobProgress, is_over: &AtomicBool) {
     }
 }
 
-/// The record of a job that was refused.
-pub fn refused(image: &Image<'_>, chosen: &[Chosen], started: &str) -> Record {
-    record(image, chosen, started, &[])
+/// Puts the job on record before anything is written.
+fn begin(image: &Image<'_>, chosen: &Chosen, started: &str, state: Option<&Path>) -> Option<Begun> {
+    let Some(state) = state else {
+        warn("the job is not on record: there is no home folder; --state names another\n");
+        return None;
+    };
+    let begun = ledger::begin(state, &record(image, chosen, started, &Came::Begun));
+    begun
+        .inspect_err(|error| {
+            let text = format!("the job is not on record below {}: {}", state.shown(), plain(error));
+            warn(&format!("{text}; --state names another folder\n"));
+        })
+        .ok()
 }
 
-/// The record of the job; without outcomes, it was refused.
-fn record(image: &Image<'_>, chosen: &[Chosen], started: &str, outcomes: &[Outcome]) -> Record {
-    let drives = chosen.iter().enumerate().map(|(number, chosen)| {
-        let drive = DriveRecord::refused(&chosen.choice.drive);
+/// The record of a job that was refused.
+pub fn refused(image: &Image<'_>, chosen: &Chosen, started: &str) -> Record {
+    record(image, chosen, started, &Came::Refused)
+}
+
+/// How far a job came.
+enum Came<'a> {
+    Refused,
+    Begun,
+    Ended(&'a [Outcome]),
+}
+
+/// The record of a job that came so far.
+fn record(image: &Image<'_>, chosen: &Chosen, started: &str, came: &Came<'_>) -> Record {
+    let outcomes: &[Outcome] = if let Came::Ended(outcomes) = came { outcomes } else { &[] };
+    let drives = chosen.drives().enumerate().map(|(number, drive)| {
+        let drive = if let Came::Begun = came { DriveRecord::begun(drive) } else { DriveRecord::refused(drive) };
         match outcomes.get(number) {
             None => drive,
             Some(outcome) => DriveRecord {
@@ -354,17 +503,16 @@ fn record(image: &Image<'_>, chosen: &[Chosen], started: &str, outcomes: &[Outco
         }
     });
     let drives: Vec<DriveRecord> = drives.collect();
-    let is_address = image.path.to_string_lossy().contains("://");
-    let absolute = if is_address || !image.path.exists() { None } else { std::path::absolute(image.path).ok() };
+    let absolute = image.is_file.then(|| std::path::absolute(image.path).ok()).flatten();
     let tag = drives.first().map_or("", |drive| &drive.tag);
     Record {
         job: ledger::job_name(started, tag),
         started: started.to_owned(),
-        ended: Timestamp::now().to_string(),
+        ended: (!matches!(came, Came::Begun)).then(|| Timestamp::now().to_string()),
         version: env!("CARGO_PKG_VERSION"),
         result: JobResult::of_all(drives.iter().map(|drive| drive.result)),
         image: ImageRecord {
-            file: absolute.unwrap_or_else(|| image.path.to_owned()).display().to_string(),
+            file: absolute.unwrap_or_else(|| image.path.to_owned()).to_string_lossy().into_owned(),
             bytes: image.bytes.or_else(|| outcomes.iter().find_map(|outcome| outcome.image_bytes)),
             label: image.inspection.label.clone(),
             sha256: outcomes.iter().find_map(|outcome| outcome.sha256.clone()),
@@ -375,24 +523,24 @@ fn record(image: &Image<'_>, chosen: &[Chosen], started: &str, outcomes: &[Outco
 
 fn report(
     image: &Image<'_>,
-    chosen: &[Chosen],
+    chosen: &Chosen,
     started: &str,
+    begun: Option<Begun>,
     outcomes: Vec<Outcome>,
     common: &Common,
 ) -> Result<Exit, Failure> {
-    let record = record(image, chosen, started, &outcomes);
-    let kept = match state_folder(common) {
-        Some(state) => ledger::keep(&state, &record)
-            .map_err(|error| format!("below {}: {}; --state names another folder", state.display(), plain(&error))),
-        None => Err("anywhere: there is no home folder; --state names another".to_owned()),
-    };
-    if let Err(reason) = kept {
-        say(common, &format!("the job's record could not be kept {reason}\n"));
+    let mut record = record(image, chosen, started, &Came::Ended(&outcomes));
+    if let Some(begun) = begun {
+        begun.job().clone_into(&mut record.job);
+        match begun.end(&record) {
+            Ok(()) => outcomes.iter().filter_map(|one| one.spent_notes.as_ref()).for_each(SpentNotes::remove),
+            Err(error) => warn(&format!("how the job ended is not on record: {}\n", plain(&error))),
+        }
     }
     for fault in outcomes.iter().filter_map(|outcome| outcome.release_fault.as_ref()) {
         say(common, &format!("{}\n   next: {}\n", chain(fault), fault.next_step()));
     }
-    let drives: Vec<&Drive> = chosen.iter().map(|chosen| &chosen.choice.drive).collect();
+    let drives: Vec<&Drive> = chosen.drives().collect();
     if common.json {
         put(&json::write(&record))?;
     } else {

@@ -6,7 +6,7 @@
 use std::io::{self, BufRead, BufReader, Cursor, Read};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
-use std::process::{Child, ChildStdout, Command, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Sender, channel};
 use std::sync::{Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -14,7 +14,8 @@ use std::thread::JoinHandle;
 use pyrotyp_core::digest::{Expected, Report, Sum};
 use pyrotyp_core::image::{self, ReadAt};
 use pyrotyp_core::job::{Access, Checked, Supply};
-use pyrotyp_core::{Cancel, system};
+use pyrotyp_core::system::Person;
+use pyrotyp_core::{Cancel, Hearing, system};
 use serde::{Deserialize, Serialize};
 
 use super::job::Confirming;
@@ -74,7 +75,7 @@ fn name_of(source: &str) -> String {
 pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     let confirming = Confirming::find(&asked.job, false)?;
     let (voice, heard) = channel();
-    let caller = Caller { asked, common, voice };
+    let caller = Caller { asked, common, cancel, voice };
     let (about, mut first) = caller.call(0)?;
     if about.sums.is_empty() {
         let text = format!("{} has no published checksum, and without one it is not sealed", about.address);
@@ -112,6 +113,7 @@ pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) ->
 struct Caller<'a> {
     asked: &'a Fetch,
     common: &'a Common,
+    cancel: &'a Cancel,
     /// What it says on the way.
     voice: Sender<String>,
 }
@@ -132,8 +134,10 @@ impl Caller<'_> {
         let voice = self.voice.clone();
         let listening =
             child.stderr.take().map(|errors| std::thread::spawn(move || listen(BufReader::new(errors), &voice)));
-        let output = child.stdout.take().map(BufReader::new);
-        let mut incoming = Incoming { child, output, listening, last_words: Vec::new(), has_ended: false };
+        let output = child.stdout.take().map(|output| Hearing::new(output, self.cancel)).transpose().map_err(failed)?;
+        let output = output.map(BufReader::new);
+        let cancel = self.cancel.clone();
+        let mut incoming = Incoming { child, output, cancel, listening, last_words: Vec::new(), has_ended: false };
         let mut line = String::new();
         let told = incoming.output.as_mut().map_or(Ok(0), |output| output.take(ABOUT_BYTES_MOST).read_line(&mut line));
         match told.and_then(|_| Ok(serde_json::from_str(&line)?)) {
@@ -145,8 +149,8 @@ impl Caller<'_> {
     /// The same question to a process of the person's own.
     fn command(&self, from: u64) -> io::Result<Command> {
         let (asked, common) = (self.asked, self.common);
-        let mut command = match system::person_behind_root() {
-            Some((user, group)) => this_program_as(user, group)?,
+        let mut command = match system::person().map_err(io::Error::other)? {
+            Some(person) => this_program_as(&person)?,
             None => Command::new(std::env::current_exe()?),
         };
         command.arg("fetch").args(&asked.what).arg("--hand-over").arg(from.to_string());
@@ -173,14 +177,17 @@ impl Caller<'_> {
 }
 
 /// This program, to be run by a person and not by root.
-pub fn this_program_as(user: u32, group: u32) -> io::Result<Command> {
+pub fn this_program_as(person: &Person) -> io::Result<Command> {
     let mut again = Command::new(std::env::current_exe()?);
-    again.uid(user).gid(group);
-    for name in ["SUDO_UID", "SUDO_GID", "XDG_STATE_HOME", "HOME"] {
+    again.uid(person.user).gid(person.group).env("HOME", &person.home);
+    for name in ["SUDO_UID", "SUDO_GID", "PKEXEC_UID", "DOAS_USER"] {
         again.env_remove(name);
     }
-    if let Some(home) = system::home_of(user) {
-        again.env("HOME", home);
+    for name in ["XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
+        match person.variable(name) {
+            Some(value) => again.env(name, value),
+            None => again.env_remove(name),
+        };
     }
     Ok(again)
 }
@@ -202,7 +209,8 @@ fn listen(errors: impl BufRead, voice: &Sender<String>) -> Vec<String> {
 /// What comes from the process.
 struct Incoming {
     child: Child,
-    output: Option<BufReader<ChildStdout>>,
+    output: Option<BufReader<Hearing>>,
+    cancel: Cancel,
     listening: Option<JoinHandle<Vec<String>>>,
     last_words: Vec<String>,
     has_ended: bool,
@@ -221,6 +229,9 @@ impl Incoming {
 
     /// Why the process gave up, in its own words.
     fn failure(&mut self, error: &io::Error) -> Failure {
+        if self.cancel.is_set() {
+            return Failure::new(Exit::Stopped, "stopped: nothing was written", "run the same command again");
+        }
         let exit = match self.exit() {
             Some(2) => Exit::Usage,
             Some(3) => Exit::Image,

@@ -15,6 +15,7 @@ pub mod shelf;
 pub mod stream;
 pub mod write;
 
+use pyrotyp_core::Shown;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -34,7 +35,7 @@ use crate::exit::{Exit, Failure, chain, plain};
 use crate::show::progress::Progress;
 
 /// The word that stands for the next drive plugged in.
-const ARRIVING: &str = "arriving";
+pub const ARRIVING: &str = "arriving";
 
 /// The machine's drives, or those of a tray.
 pub fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
@@ -98,12 +99,12 @@ impl OpenedImage {
                 PackedFault::TooLong { .. } => Exit::Refused,
                 _ => Exit::Image,
             };
-            Failure::new(exit, format!("{}: {}", path.display(), chain(&fault)), fault.next_step())
+            Failure::new(exit, format!("{}: {}", path.shown(), chain(&fault)), fault.next_step())
         })?;
         let declared = self.inspection.declared_bytes.unwrap_or(0);
         if declared > unpacked.size() {
             let missing = declared - unpacked.size();
-            let text = format!("{}: {missing} bytes of the image inside are missing at its end", path.display());
+            let text = format!("{}: {missing} bytes of the image inside are missing at its end", path.shown());
             return Err(Failure::new(Exit::Image, text, "download it again; it was packed from an image cut short"));
         }
         Ok(Content::Unpacked(unpacked))
@@ -141,7 +142,7 @@ pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Fail
             io::ErrorKind::IsADirectory | io::ErrorKind::InvalidInput => "give the image file itself",
             _ => "copy the image to another disk, or download it again",
         };
-        let file = called.display();
+        let file = called.shown();
         let text = match error.kind() {
             io::ErrorKind::NotFound => format!("there is no file {file}"),
             io::ErrorKind::IsADirectory => format!("{file} is a folder, not an image file"),
@@ -165,7 +166,7 @@ pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Fail
 pub fn fit_to_write(path: &Path, inspection: &Inspection) -> Result<(), Failure> {
     match inspection.findings.iter().find(|finding| finding.level == Level::Stop) {
         Some(finding) => {
-            Err(Failure::new(Exit::Image, format!("{}: {}", path.display(), finding.text), finding.next.as_str()))
+            Err(Failure::new(Exit::Image, format!("{}: {}", path.shown(), finding.text), finding.next.as_str()))
         }
         None => Ok(()),
     }
@@ -210,10 +211,14 @@ pub fn state_folder(common: &Common) -> Option<PathBuf> {
 /// A folder of the person's own, named by a variable or below the home folder. Behind `sudo`, of the person who called.
 pub fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {
     let set = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
-    let base = match system::person_behind_root() {
-        // The variables may be root's by now.
-        Some((user, _)) => system::home_of(user).map(|home| home.join(below_home)),
-        None => set(variable).or_else(|| set("HOME").map(|home| home.join(below_home))),
+    let base = match system::person() {
+        // The variables are root's by now.
+        Ok(Some(person)) => Some(person.variable(variable).map_or_else(|| person.home.join(below_home), PathBuf::from)),
+        Ok(None) => {
+            set(variable).or_else(|| set("HOME").or_else(system::home_of_this).map(|home| home.join(below_home)))
+        }
+        // The guard says so before anything is written.
+        Err(_) => None,
     };
     base.map(|base| base.join("pyrotyp"))
 }

@@ -1,79 +1,97 @@
-//! What the bench knows of its drives: the settings in the person's configuration folder, the records, and where its own
-//! things lie.
+//! What the bench knows of its drives: the settings of this machine and of whoever sits at it, and where its own things lie.
 
-use std::fs::File;
-use std::io::{self, Read};
-use std::path::PathBuf;
+use pyrotyp_core::Shown;
+use std::io;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::drive::{Platform, Tag};
-use pyrotyp_core::guard::Circumstances;
-use pyrotyp_core::ledger;
+use pyrotyp_core::drive::{Choice, Platform, Tag};
+use pyrotyp_core::guard::{Circumstances, Confirmed};
+use pyrotyp_core::survey::{self, Bench, SurveyError};
+use pyrotyp_core::system;
 use serde::Deserialize;
 
 use super::{own_folder, state_folder};
 use crate::asked::Common;
-use crate::exit::{Exit, Failure, plain};
+use crate::exit::{Exit, Failure, chain, plain};
 
 /// Longest file that is read, in bytes.
 const BYTES_MOST: u64 = 1 << 20;
+/// Settings that hold for everybody at this machine.
+const OF_THE_MACHINE: &str = "/etc/pyrotyp";
 
 /// What the file says.
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Settings {
+struct Settings {
     /// Tags of drives that must never be written.
     #[serde(default)]
-    pub protect: Vec<String>,
+    protect: Vec<String>,
 }
 
-/// Reads the settings; without such a file there are none.
+/// Where settings may lie: those of whoever runs this, of the person behind root, and of the machine.
+fn folders() -> Result<Vec<PathBuf>, Failure> {
+    let mut folders: Vec<PathBuf> = own_folder("XDG_CONFIG_HOME", ".config").into_iter().collect();
+    let people = system::people().map_err(|fault| Failure::new(Exit::Refused, fault.to_string(), fault.next_step()))?;
+    for person in people {
+        folders.push(person.home.join(".config/pyrotyp"));
+        folders.extend(person.variable("XDG_CONFIG_HOME").map(|folder| PathBuf::from(folder).join("pyrotyp")));
+    }
+    folders.push(PathBuf::from(OF_THE_MACHINE));
+    folders.sort();
+    folders.dedup();
+    Ok(folders)
+}
+
+/// Tags of drives that must never be written, by the settings in one folder; without such a file there are none.
 ///
 /// A list that can't be read protects nobody, so that is an error and not passed over.
-pub fn load() -> Result<Settings, Failure> {
-    let Some(path) = own_folder("XDG_CONFIG_HOME", ".config").map(|folder| folder.join("settings.toml")) else {
-        return Ok(Settings::default());
-    };
+fn protected_by(folder: &Path) -> Result<Vec<Tag>, Failure> {
+    let path = folder.join("settings.toml");
     let fail = |why: String| {
-        let text = format!("can't use the settings in {}: {why}", path.display());
+        let text = format!("can't use the settings in {}: {why}", path.shown());
         Failure::new(Exit::Usage, text, "correct the file, for example: protect = [\"AGCHS\"]")
     };
-    let mut text = String::new();
-    match File::open(&path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Settings::default()),
-        opened => opened.and_then(|file| file.take(BYTES_MOST).read_to_string(&mut text)),
+    let bytes = if folder == Path::new(OF_THE_MACHINE) {
+        system::read_regular(&path, BYTES_MOST)
+    } else {
+        system::read_linked(&path, BYTES_MOST)
+    };
+    let bytes = match bytes {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        bytes => bytes.map_err(|error| fail(plain(&error)))?,
+    };
+    let text = String::from_utf8(bytes).map_err(|_| fail("it is no text (UTF-8)".to_owned()))?;
+    let read: Settings = toml::from_str(&text).map_err(|error| fail(error.message().shown()))?;
+    let tags = read.protect.iter().map(|text| text.parse::<Tag>().map_err(|_| text));
+    tags.collect::<Result<_, _>>().map_err(|text| fail(format!("`{}` is no tag", text.shown())))
+}
+
+impl From<SurveyError> for Failure {
+    fn from(error: SurveyError) -> Self {
+        match error {
+            SurveyError::Platform(error) => error.into(),
+            other => Self::new(Exit::Unexpected, chain(&other), other.next_step()),
+        }
     }
-    .map_err(|error| fail(plain(&error)))?;
-    let read: Settings = toml::from_str(&text).map_err(|error| fail(error.message().to_owned()))?;
-    let tags = read.protect.iter().map(|text| text.parse::<Tag>().map(|tag| tag.to_string()).map_err(|_| text));
-    let protect = tags.collect::<Result<_, _>>().map_err(|text| fail(format!("`{text}` is no tag")))?;
-    Ok(Settings { protect })
 }
 
-/// A drive that was verified within so many minutes may be one of the finished ones.
-const LATELY_MINUTES: u64 = 30;
-
-/// Everything that the guard is told for every drive, whatever the image.
-pub fn known_to_bench(platform: &dyn Platform, common: &Common) -> Result<Circumstances, Failure> {
+/// Everything that the guard must know.
+pub fn survey(
+    platform: &dyn Platform,
+    common: &Common,
+    image: Option<&Path>,
+    choices: &[Choice],
+    confirmed: Confirmed,
+) -> Result<Circumstances, Failure> {
     let state = state_folder(common);
-    let lately = |state: &PathBuf| ledger::verified_lately(state, Timestamp::now(), LATELY_MINUTES);
-    Ok(Circumstances {
-        bench_on: bench_on(platform, state.as_ref()),
-        protected: load()?.protect,
-        verified: state.as_ref().map(lately).unwrap_or_default(),
-        ..Circumstances::default()
-    })
-}
-
-/// The drives that hold what belongs to the bench, as far as that is there yet.
-fn bench_on(platform: &dyn Platform, state: Option<&PathBuf>) -> Vec<(String, &'static str)> {
-    let shelf = state.map(|state| (state.join("shelf"), "the shelf"));
-    let records = state.map(|state| (state.clone(), "the records"));
-    let settings = own_folder("XDG_CONFIG_HOME", ".config").map(|folder| (folder, "the settings"));
-    let places = [shelf, records, settings].into_iter().flatten();
-    places
-        .flat_map(|(place, what)| {
-            platform.drives_holding(&place).unwrap_or_default().into_iter().map(move |path| (path, what))
-        })
-        .collect()
+    let folders = folders()?;
+    let mut protected = Vec::new();
+    for folder in &folders {
+        protected.extend(protected_by(folder)?);
+    }
+    let of_state = state.iter().flat_map(|state| [(state.join("shelf"), "the shelf"), (state.clone(), "the records")]);
+    let places = of_state.chain(folders.into_iter().map(|folder| (folder, "the settings"))).collect();
+    let bench = Bench { state, protected, places };
+    Ok(survey::survey(platform, &bench, image, choices, confirmed, Timestamp::now())?)
 }

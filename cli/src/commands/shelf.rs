@@ -1,12 +1,14 @@
 //! `pyrotyp shelf`: the images of this bench.
 
+use pyrotyp_core::Shown;
+use std::ffi::OsStr;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
 use pyrotyp_core::digest::{self, CheckError, Checked, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::image::ReadAt;
-use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
+use pyrotyp_core::shelf::{self, Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::{Cancel, Finding, human_bytes, ledger};
 
 use super::check::{self, Known};
@@ -14,6 +16,7 @@ use super::{catalogue, fit_to_write, open_image, open_image_called, state_folder
 use crate::asked::{self, Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
+use crate::show::typed;
 use crate::show::{json, shelved};
 use crate::{put, say, tell};
 
@@ -41,7 +44,7 @@ pub struct Verified {
 
 /// A state folder that can't be written.
 pub fn unwritable(state: &Path, error: &io::Error) -> Failure {
-    let text = format!("can't change the shelf in {}: {}", state.display(), plain(error));
+    let text = format!("can't change the shelf in {}: {}", state.shown(), plain(error));
     Failure::new(
         Exit::Unexpected,
         text,
@@ -99,7 +102,10 @@ fn describe(state: &Path, shelf: &Shelf, common: &Common) -> Result<(), Failure>
 }
 
 fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
-    let on_drives = ledger::on_drives(state);
+    let records = ledger::Drives::of(state).unwrap_or_else(|error| {
+        say(common, &format!("the records can't be looked at: {}\n", plain(&error)));
+        ledger::Drives::default()
+    });
     let row = |item: &Item| {
         let naming = pyrotyp_core::image::Naming {
             name: None,
@@ -110,7 +116,7 @@ fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
         };
         Row {
             bytes: shelf.path(item).metadata().map_or(0, |found| found.len()),
-            on: on_drives.of(item.sha256(), &shelf.path(item)),
+            on: records.holding(item.sha256(), &shelf.path(item)),
             findings: catalogue::age(&naming, common),
             item: item.clone(),
         }
@@ -142,6 +148,7 @@ fn add(state: &Path, files: &[PathBuf], moves: bool, common: &Common) -> Result<
 fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<(), Failure> {
     let image = open_image(file, common)?;
     fit_to_write(file, &image.inspection)?;
+    fit_for_shelf(file.file_name().unwrap_or_default())?;
     let published = digest::published(file, &Given::default())?;
     let lists = published.expected.iter().map(|expected| PathBuf::from(&expected.source));
     let torrents = published.torrents.iter().map(|(path, _)| path.clone());
@@ -159,7 +166,7 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
     let (item, brought) = brought.map_err(|error| match error.kind() {
         io::ErrorKind::AlreadyExists => {
             let text =
-                format!("an image called {} is on the shelf already", file.file_name().unwrap_or_default().display());
+                format!("an image called {} is on the shelf already", file.file_name().unwrap_or_default().shown());
             Failure::new(
                 Exit::Refused,
                 text,
@@ -170,8 +177,7 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
     })?;
     let how = match brought {
         Brought::Shared => "it shares its bytes with the file, which may be removed or changed",
-        Brought::Linked => "the same file under a second name: removing the other one loses nothing",
-        Brought::Copied => "copied, since it lay on another disk",
+        Brought::Copied => "copied, since the disk can't share bytes between files",
         Brought::Moved => "moved",
     };
     let files = beside.len();
@@ -181,17 +187,46 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
         _ => format!(", with the {files} files that belong to it"),
     };
     if !common.json {
-        put(&format!("{} is on the shelf{with}: {how}\n", item.name()))?;
+        put(&format!("{} is on the shelf{with}: {how}\n", item.name().shown()))?;
         if !common.quiet {
             let word = if of_image || !published.expected.is_empty() {
                 "check it"
             } else {
                 "nothing was published with it; see what it carries inside"
             };
-            put(&format!("  next: {word}: pyrotyp check {}\n", item.name()))?;
+            put(&format!("  next: {word}: pyrotyp check {}\n", typed::word(item.name())))?;
         }
     }
     Ok(())
+}
+
+/// Whether a file may have this name on the shelf.
+pub fn fit_for_shelf(name: &OsStr) -> Result<(), Failure> {
+    let fail = |why| {
+        let text = format!("{} can't be on the shelf: {why}", name.shown());
+        Failure::new(Exit::Usage, text, "give the file another name first")
+    };
+    shelf::name_on_shelf(name).map(drop).map_err(fail)
+}
+
+/// Keeps that an image of the shelf is not what it should be.
+pub fn note_damage(state: &Path, file: &str, common: &Common) {
+    note(state, common, |shelf| shelf.note_damage(file));
+}
+
+/// Keeps that an image of the shelf is written to a drive now.
+pub fn note_use(state: &Path, file: &str, common: &Common) {
+    note(state, common, |shelf| shelf.note_use(file));
+}
+
+fn note(state: &Path, common: &Common, change: impl FnOnce(&mut Shelf) + Send) {
+    let noted = Shelf::change(state, |shelf| {
+        change(shelf);
+        Ok(())
+    });
+    if let Err(error) = noted {
+        say(common, &format!("the shelf's index could not be kept: {}\n", plain(&error)));
+    }
 }
 
 /// The images with these names, or all of them.
@@ -201,9 +236,11 @@ fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
     }
     let one = |name: &String| match shelf.find(name) {
         Ok(Some(item)) => Ok(item.clone()),
-        Ok(None) => {
-            Err(Failure::new(Exit::Usage, format!("nothing on the shelf is called {name}"), "pyrotyp shelf lists it"))
-        }
+        Ok(None) => Err(Failure::new(
+            Exit::Usage,
+            format!("nothing on the shelf is called {}", name.shown()),
+            "pyrotyp shelf lists it",
+        )),
         Err(several) => Err(Failure::new(Exit::Usage, several.to_string(), "give one of these names whole")),
     };
     names.iter().map(one).collect()
@@ -226,6 +263,9 @@ fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> R
         if let Some(failure) = &verified.fault {
             tell(failure);
             exit = failure.exit;
+            if failure.exit == Exit::Checksum {
+                note_damage(state, &verified.item.file, common);
+            }
         }
         all.push(verified);
     }
@@ -258,10 +298,10 @@ fn verify_one(
     let differing: Vec<_> = earlier.collect();
     if let Some(first) = differing.first() {
         let day = item.checked.as_deref().and_then(|time| time.get(..10)).unwrap_or("an earlier day");
-        let text = format!("{}: its {} is not what it was on {day}", path.display(), first.found.algorithm);
+        let text = format!("{}: its {} is not what it was on {day}", path.shown(), first.found.algorithm);
         let next = format!(
             "something changed it, or the disk fails: pyrotyp shelf remove {0}, then fetch it again",
-            item.name()
+            typed::word(item.name())
         );
         let checked = found.checked.into_iter().chain(differing).collect();
         let report = Report { checked, sums: found.sums, pieces: found.pieces, ..Report::default() };
@@ -281,7 +321,7 @@ fn remove(state: &Path, names: &[String], common: &Common) -> Result<Exit, Failu
     for item in &items {
         take_off(state, item)?;
         if !common.json {
-            put(&format!("{} is no longer on the shelf\n", item.name()))?;
+            put(&format!("{} is no longer on the shelf\n", item.name().shown()))?;
         }
     }
     if common.json {

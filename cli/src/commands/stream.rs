@@ -1,14 +1,15 @@
 //! Images that pass by once: from standard input, unpacked on the way, and proven at their end.
 
+use pyrotyp_core::Shown;
 use std::io::{self, Cursor, Read};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
-use pyrotyp_core::Cancel;
 use pyrotyp_core::digest::{Hashers, Sum};
 use pyrotyp_core::image::{self, Beginning, packed};
 use pyrotyp_core::job::{Checked, StreamedImage, Supply};
+use pyrotyp_core::{Cancel, Hearing};
 
 use super::job::{self, Confirming, Heard, Image, Ready};
 use super::{fit_to_write, platform};
@@ -48,16 +49,22 @@ pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exi
     }
     let confirming = Confirming::find(&asked.job, true)?;
     let mut start = Vec::new();
-    let read = io::stdin().lock().take(START_BYTES).read_to_end(&mut start);
-    read.map_err(|error| {
-        let text = format!("can't read standard input: {}", plain(&error));
-        Failure::new(Exit::Image, text, "run the same command again")
+    let mut input = None;
+    let read = Hearing::new(io::stdin(), cancel)
+        .and_then(|hearing| input.insert(hearing).by_ref().take(START_BYTES).read_to_end(&mut start));
+    read.map_err(|error| match cancel.is_set() {
+        true => Failure::new(Exit::Stopped, "stopped; nothing was changed", "run the same command again"),
+        false => {
+            let text = format!("can't read standard input: {}", plain(&error));
+            Failure::new(Exit::Image, text, "run the same command again")
+        }
     })?;
     let is_all = (start.len() as u64) < START_BYTES;
     let total = is_all.then_some(start.len() as u64);
     let beginning = image::begin(&start, total)
         .map_err(|error| Failure::new(Exit::Unexpected, plain(&error), "report this: it should not happen"))?;
-    let input = Cursor::new(start).chain(io::stdin());
+    let rest: Box<dyn Read + Send> = input.map_or_else(|| Box::new(io::empty()) as _, |input| Box::new(input) as _);
+    let input = Cursor::new(start).chain(rest);
     let path = Path::new("standard input");
     let (supply, checked) = streamed(path, &beginning, Box::new(input), &against.sum)?;
     let algorithms: Vec<_> = against.sum.iter().map(|sum| sum.algorithm.to_string()).collect();
@@ -87,12 +94,13 @@ pub fn write(
     let inspection = &beginning.inspection;
     fit_to_write(path, inspection)?;
     let platform = &*platform(common)?;
-    let image = Image { path, inspection, bytes, report: None, expects: Some(expects) };
+    let image = Image { path, is_file: false, inspection, bytes, report: None, expects: Some(expects) };
     let mut chosen = job::choose(to, &image, asked, platform, common, cancel)?;
     let ready = job::clear(&chosen, &image, asked)
         .and_then(|_| job::may_claim(&chosen, platform))
-        .and_then(|()| job::confirm(&chosen, &image, asked, confirming, cancel))
-        .and_then(|()| job::look_again(&mut chosen, platform))
+        .and_then(|()| job::resuming(&chosen, bytes.filter(|_| beginning.packed.is_none()), None, asked, common))
+        .and_then(|resuming| job::confirm(&chosen, &image, &resuming, asked, confirming, cancel))
+        .and_then(|()| job::look_again(&mut chosen, &image, platform, common))
         .and_then(|()| job::clear(&chosen, &image, asked));
     let cleared = match ready {
         Ok(cleared) => cleared,
@@ -121,7 +129,7 @@ pub fn streamed<'a>(
     let hashers = Hashers::new(sums.iter().map(|sum| sum.algorithm));
     let packed = Packed(Arc::new(Mutex::new(Counted { stream, hashers: Some(hashers) })));
     let unpacked = packed::unpacking(format, packed.clone()).map_err(|error| {
-        let text = format!("{}: it can't be unpacked: {}", path.display(), plain(&error));
+        let text = format!("{}: it can't be unpacked: {}", path.shown(), plain(&error));
         Failure::new(Exit::Image, text, "get it again, and compare its checksum")
     })?;
     let sums = sums.to_vec();

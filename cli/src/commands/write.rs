@@ -1,21 +1,24 @@
 //! `pyrotyp write`: the whole job, for an image in a file or on standard input.
 
-use std::path::Path;
+use pyrotyp_core::Shown;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{Algorithm, Proof, Purpose, Report};
+use pyrotyp_core::digest::{Algorithm, Proof, Purpose, Report, Sum};
 use pyrotyp_core::drive::Platform;
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::{Checked, KeptImage};
+use pyrotyp_core::shelf::{Identity, Item};
 
 use super::check::{self, Depth, Known};
 use super::job::{self, Chosen, Confirming, Image, Ready};
-use super::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image, platform, stream};
+use super::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image, platform, shelf, stream};
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure};
 use crate::show::json;
-use crate::{put, say};
+use crate::show::typed;
+use crate::{put, say, warn};
 
 /// The word that stands for standard input.
 const INPUT: &str = "-";
@@ -31,8 +34,14 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     let started = Timestamp::now().to_string();
     let opened = open_image(path, common)?;
     fit_to_write(path, &opened.inspection)?;
-    let image =
-        Image { path, inspection: &opened.inspection, bytes: Some(opened.bytes()), report: None, expects: None };
+    let image = Image {
+        path,
+        is_file: true,
+        inspection: &opened.inspection,
+        bytes: Some(opened.bytes()),
+        report: None,
+        expects: None,
+    };
     let mut chosen = job::choose(&asked.to, &image, &asked.job, platform, common, cancel)?;
     let before = Before { asked, opened: &opened, image, platform, common, cancel };
     let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
@@ -63,37 +72,45 @@ impl Before<'_> {
     /// Guard, permission, checksums, unpacking, and the question.
     fn prepare(
         &self,
-        chosen: &mut [Chosen],
+        chosen: &mut Chosen,
         confirming: Confirming,
     ) -> Result<(Content, Checked, Vec<Cleared>), Failure> {
         let Self { asked, opened, image, platform, common, cancel } = self;
         job::clear(chosen, image, &asked.job)?;
         job::may_claim(chosen, *platform)?;
         let report = check_image(image.path, asked, opened, common, cancel)?;
-        let room = chosen.iter().map(|chosen| chosen.choice.drive.bytes).min().unwrap_or(0);
-        let content = opened.content(image.path, room, common, cancel)?;
+        let content = opened.content(image.path, chosen.room(), common, cancel)?;
         // Only now is it known how much comes out of a packed image.
-        let needs = opened.inspection.needs_bytes.max(content.bytes().size());
-        chosen.iter_mut().for_each(|chosen| chosen.circumstances.needs_bytes = Some(needs));
-        let image = Image { report: report.as_ref(), ..*image };
-        job::confirm(chosen, &image, &asked.job, confirming, cancel)?;
-        job::look_again(chosen, *platform)?;
-        let cleared = job::clear(chosen, &image, &asked.job)?;
+        chosen.plan.needs_bytes = opened.inspection.needs_bytes.max(content.bytes().size());
         let checked = match &content {
-            Content::Plain(_) => report.map(of_report).unwrap_or_default(),
+            Content::Plain(_) => report.as_ref().map(of_report).unwrap_or_default(),
             Content::Unpacked(unpacked) => Checked {
                 sha256: Some(unpacked.sha256.clone()),
                 blocks: Some(unpacked.blocks.clone()),
                 sums: Vec::new(),
             },
         };
+        let image = Image { report: report.as_ref(), ..*image };
+        let bytes = Some(content.bytes().size());
+        let resuming = job::resuming(chosen, bytes, checked.sha256.as_deref(), &asked.job, common)?;
+        job::confirm(chosen, &image, &resuming, &asked.job, confirming, cancel)?;
+        job::look_again(chosen, &image, *platform, common)?;
+        let cleared = job::clear(chosen, &image, &asked.job)?;
         Ok((content, checked, cleared))
     }
 }
 
-fn of_report(report: Report) -> Checked {
+fn of_report(report: &Report) -> Checked {
     let sha256 = report.sums.iter().find(|sum| sum.algorithm == Algorithm::Sha256).map(|sum| sum.hex.clone());
-    Checked { sha256, blocks: report.blocks, sums: Vec::new() }
+    Checked { sha256, blocks: report.blocks.clone(), sums: Vec::new() }
+}
+
+/// What to do with an image of the shelf that is not what it was.
+fn spoilt(shelved: &Option<(PathBuf, Item)>) -> String {
+    let name = shelved.as_ref().map_or("NAME".to_owned(), |(_, item)| typed::word(item.name()));
+    format!(
+        "pyrotyp shelf remove {name}, then fetch it again; if it is whole again by now: pyrotyp shelf verify {name}"
+    )
 }
 
 /// Compares with everything there is; `None` if there is nothing.
@@ -104,13 +121,37 @@ fn check_image(
     common: &Common,
     cancel: &Cancel,
 ) -> Result<Option<Report>, Failure> {
-    let known = Known { purpose: Purpose::Write, ..Known::of(&asked.against) };
+    let shelved = check::on_shelf(path, common);
+    if let Some((_, Item { damaged: Some(when), .. })) = &shelved {
+        let day = when.get(..10).unwrap_or(when);
+        let text = format!("{} is known to be damaged: found on {day}", path.shown());
+        return Err(Failure::new(Exit::Checksum, text, spoilt(&shelved)));
+    }
+    let kept: Vec<Sum> = shelved.iter().flat_map(|(_, item)| item.sums()).collect();
+    let known = Known { purpose: Purpose::Write, is_read: !kept.is_empty(), ..Known::of(&asked.against) };
+    let identity = Identity::of(path);
     let report = check::examine(path, opened, &known, Depth::Enough, common, cancel)?;
-    if let Some(failure) = check::refusal(path, &report) {
+    let differs = |sum: &&Sum| report.sums.iter().any(|now| now.algorithm == sum.algorithm && now != *sum);
+    let other = kept.iter().find(differs).map(|sum| {
+        let text = format!("{}: its {} is not what the shelf knows of it", path.shown(), sum.algorithm);
+        Failure::new(Exit::Checksum, text, spoilt(&shelved))
+    });
+    let is_damage = other.is_some() || check::is_damage(&report, &asked.against);
+    if let Some(failure) = other.or_else(|| check::refusal(path, &report)) {
+        if let Some((state, item)) = shelved.as_ref().filter(|_| is_damage) {
+            shelf::note_damage(state, &item.file, common);
+        }
         return Err(failure);
     }
+    check::note_on_shelf(path, identity, &report, common);
+    if let Some((state, item)) = &shelved {
+        shelf::note_use(state, &item.file, common);
+    }
     if report.checked.is_empty() && !matches!(report.proof(), Proof::Signed(_)) {
-        let lists: Vec<_> = report.unlisted.iter().map(|list| list.display().to_string()).collect();
+        for (file, why) in &report.unusable {
+            warn(&format!("{} is not used: {why}\n", file.shown()));
+        }
+        let lists: Vec<_> = report.unlisted.iter().map(|list| list.shown()).collect();
         let why = if lists.is_empty() {
             "none was given or found".into()
         } else {
@@ -121,5 +162,5 @@ fn check_image(
             say(common, "what it carries inside or lies beside it says that it is not damaged\n");
         }
     }
-    Ok((!report.sums.is_empty()).then_some(report))
+    Ok(Some(report))
 }

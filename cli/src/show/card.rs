@@ -1,5 +1,6 @@
 //! The card: what will be written where, what will be lost, and the one question.
 
+use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
@@ -23,18 +24,28 @@ const A_FEW_SECONDS: f64 = 5.0;
 /// What is found about the bench and no single drive: it is said once.
 const OF_THE_BENCH: &str = "others-attached";
 
-/// The card and the question.
+/// A drive on the card.
+pub struct OnCard<'a> {
+    pub drive: &'a Drive,
+    pub findings: Vec<Finding>,
+    /// What `--resume` will do on it.
+    pub resuming: Option<&'a str>,
+    /// What is to be typed for it.
+    pub word: String,
+}
+
+/// The card.
 pub fn card(
     path: &Path,
     inspection: &Inspection,
     checksum: &str,
-    drives: &[(&Drive, Vec<Finding>)],
+    drives: &[OnCard<'_>],
     read_back: ReadBack,
 ) -> String {
-    let mut rows: Vec<(&str, String)> = vec![("image", path.display().to_string())];
+    let mut rows: Vec<(&str, String)> = vec![("image", path.shown())];
     rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
     rows.extend([("", inspected::boots_line(inspection)), ("checksum", checksum.to_owned())]);
-    for (drive, findings) in drives {
+    for OnCard { drive, findings, resuming, .. } in drives {
         rows.extend([
             ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
             ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
@@ -44,11 +55,12 @@ pub fn card(
             format!("everything on it; it {}", finding.text)
         });
         rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
+        rows.extend(resuming.map(|words| ("resume", words.to_owned())));
         rows.extend(findings.iter().filter(|finding| !["has-data", OF_THE_BENCH].contains(&finding.id)).map(note));
     }
-    rows.extend(drives.iter().flat_map(|(_, findings)| findings).find(|finding| finding.id == OF_THE_BENCH).map(note));
+    rows.extend(drives.iter().flat_map(|one| &one.findings).find(|finding| finding.id == OF_THE_BENCH).map(note));
     let bytes = inspection.needs_bytes.max(inspection.bytes);
-    let times = drives.iter().filter_map(|(drive, _)| expected_time(drive, bytes, read_back));
+    let times = drives.iter().filter_map(|one| expected_time(one.drive, bytes, read_back));
     rows.extend(times.max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, words)| ("time", words)));
     rows.extend(inspection.findings.iter().map(note));
     let mut out = String::from("\n");
@@ -56,14 +68,27 @@ pub fn card(
         // Writing to a string never fails.
         let _ = writeln!(out, "  {name:<10}{value}");
     }
-    let what = if drives.len() > 1 {
-        "these drives and write the image, type their tags"
-    } else {
-        "this drive and write the image, type its tag"
-    };
-    let (it, stays) = if drives.len() > 1 { ("them", "they are") } else { ("it", "it is") };
-    let _ = write!(out, "\nTo erase {what}; Enter alone leaves {it} as {stays}: ");
     out
+}
+
+/// The question.
+pub fn question(drives: &[OnCard<'_>]) -> String {
+    let has_places = drives.iter().any(|one| one.word != one.drive.tag.as_str());
+    let words: Vec<&str> = drives.iter().map(|one| one.word.as_str()).collect();
+    let (what, it, stays) = match (drives.len() > 1, has_places) {
+        (false, false) => ("this drive and write the image, type its tag".to_owned(), "it", "it is"),
+        (false, true) => {
+            let why =
+                format!("this drive and write the image, type where it is, {}: its tag fits others", words.join(" "));
+            (why, "it", "it is")
+        }
+        (true, false) => ("these drives and write the image, type their tags".to_owned(), "them", "they are"),
+        (true, true) => {
+            let why = format!("these drives and write the image, type {}: some tags fit others", words.join(" "));
+            (why, "them", "they are")
+        }
+    };
+    format!("\nTo erase {what}; Enter alone leaves {it} as {stays}: ")
 }
 
 fn note(finding: &Finding) -> (&'static str, String) {
@@ -73,10 +98,15 @@ fn note(finding: &Finding) -> (&'static str, String) {
 
 /// What is proven of the image before it is written.
 pub fn checksum_words(report: Option<&Report>) -> String {
-    let none = format!("{CARE}not compared with any published one{CARE:#}");
+    let unused = report.filter(|report| !report.unusable.is_empty()).map(|report| {
+        let files = report.unusable.iter().filter_map(|(file, _)| file.file_name());
+        let files: Vec<String> = files.map(|name| name.shown()).collect();
+        format!("; {} can't be used", files.join(", "))
+    });
+    let none = format!("{CARE}not compared with any published one{}{CARE:#}", unused.unwrap_or_default());
     let Some(report) = report else { return none };
     let words = report.checked.iter();
-    let words = words.map(|checked| format!("{} matches {}", checked.found.algorithm, checked.expected.source));
+    let words = words.map(|checked| format!("{} matches {}", checked.found.algorithm, checked.expected.source.shown()));
     let words = words.collect::<Vec<_>>().join(", ");
     match report.proof() {
         Proof::Signed(vouched) => {

@@ -1,5 +1,6 @@
 //! How a check came out, for people.
 
+use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
@@ -10,6 +11,7 @@ use pyrotyp_core::{Level, human_bytes};
 
 use super::inspected::{finding_line, verdict_words};
 use super::style::{BAD, CARE, GOOD, NAME, of_verdict};
+use super::typed;
 use crate::asked::Common;
 
 /// Most damaged places that are told one by one.
@@ -24,7 +26,7 @@ macro_rules! line {
 
 /// All that was found out, what it proves, and what to do next.
 pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
-    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
+    let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     found_out(&mut out, path, findings);
     if let Some(next) = next(findings).filter(|_| !common.quiet) {
         line!(out, "next", "{next}");
@@ -34,10 +36,10 @@ pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
 
 /// What was fetched, and `name`, under which the shelf has it.
 pub fn fetched(path: &Path, name: Option<&str>, is: &Inspection, findings: &Report, common: &Common) -> String {
-    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
+    let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     let what = is.naming.name.as_ref().or(is.label.as_ref());
     if let Some(what) = what {
-        line!(out, "is", "{what}");
+        line!(out, "is", "{}", what.shown());
     }
     let style = of_verdict(is.verdict);
     line!(out, "verdict", "{style}{}{style:#}", verdict_words(is.verdict, is));
@@ -45,18 +47,19 @@ pub fn fetched(path: &Path, name: Option<&str>, is: &Inspection, findings: &Repo
         out.push_str(&finding_line(finding));
     }
     found_out(&mut out, path, findings);
-    if !common.quiet {
-        let known = name.map_or_else(|| path.display().to_string(), str::to_owned);
+    let is_fit = is.findings.iter().all(|finding| finding.level != Level::Stop);
+    if !common.quiet && is_fit {
+        let known = name.map_or_else(|| typed::path(path), typed::word);
         line!(out, "next", "pyrotyp write {known} --to TAG");
     }
     out
 }
 
 /// The path of something that belongs to the image: its name alone, if it lies in the same folder.
-fn beside<'a>(image: &Path, other: &'a str) -> &'a str {
+fn beside(image: &Path, other: &str) -> String {
     let folder = image.parent().filter(|folder| !folder.as_os_str().is_empty());
     let inner = folder.and_then(|folder| Path::new(other).strip_prefix(folder).ok()).and_then(Path::to_str);
-    inner.unwrap_or(other)
+    inner.unwrap_or(other).shown()
 }
 
 fn found_out(out: &mut String, image: &Path, findings: &Report) {
@@ -77,13 +80,12 @@ fn found_out(out: &mut String, image: &Path, findings: &Report) {
         );
         line!(out, "", "{}", checked.found.hex);
     }
+    for (file, why) in &findings.unusable {
+        let file = file.shown();
+        line!(out, "unused", "{CARE}{}{CARE:#}: {why}", beside(image, &file));
+    }
     for list in &findings.unlisted {
-        line!(
-            out,
-            "list",
-            "{CARE}unlisted{CARE:#}: {} does not name this file",
-            beside(image, &list.display().to_string())
-        );
+        line!(out, "list", "{CARE}unlisted{CARE:#}: {} does not name this file", beside(image, &list.shown()));
     }
     for pieces in &findings.pieces {
         torrent(out, image, pieces);
@@ -113,7 +115,7 @@ fn signature(out: &mut String, image: &Path, vouched: &Vouched) {
             let made = vouched.made.map(|made| made.strftime(", made %Y-%m-%d").to_string()).unwrap_or_default();
             line!(out, "signed", "{GOOD}good{GOOD:#}: {signs}{made}");
             if let Some(owner) = key.owner() {
-                line!(out, "", "by {owner}");
+                line!(out, "", "by {}", owner.shown());
             }
             line!(out, "", "key {}", key.fingerprint());
             if vouched.is_first_use {
@@ -173,7 +175,7 @@ fn embedded(out: &mut String, report: &EmbeddedReport) {
 
 /// The owner of a key, as far as the key says.
 pub fn name_of(key: &Key) -> String {
-    key.owner().unwrap_or("the owner of that key".to_owned())
+    key.owner().map_or("the owner of that key".to_owned(), |owner| owner.shown())
 }
 
 /// What is proven, in a sentence; nothing when it is refuted.

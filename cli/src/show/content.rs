@@ -1,5 +1,7 @@
 //! What is on a drive, in one screen.
 
+use pyrotyp_core::Shown;
+use pyrotyp_core::foreign::quoted;
 use std::fmt::Write;
 
 use pyrotyp_core::contents::{Contents, Item, Listed};
@@ -26,11 +28,15 @@ pub fn contents(drive: &Drive, found: &Contents, last: Option<&LastJob>, common:
     let table = found.table.map_or("no partition table".to_owned(), |table| format!("partition table {table}"));
     add!(out, "       {}, {}, {}, {table}\n", human_bytes(drive.bytes), link(drive), drive.path);
     if let Some(image) = &found.image {
-        add!(out, "       made from an image: {NAME}{image}{NAME:#}\n");
+        add!(out, "       made from an image: {NAME}{}{NAME:#}\n", image.shown());
     }
-    if let Some(LastJob { image, result, ended }) = last {
-        let day = ended.get(..10).unwrap_or(ended);
-        add!(out, "       by this bench's records: {image}, {result} on {day}\n");
+    if let Some(LastJob { image, result, started, ended, .. }) = last {
+        let day = |time: &str| time.get(..10).unwrap_or(time).shown();
+        let what = match ended {
+            Some(ended) => format!("{} on {}", result.shown(), day(ended)),
+            None => format!("begun on {} and not ended: it runs, or was cut off", day(started)),
+        };
+        add!(out, "       by this bench's records: {}, {what}\n", image.shown());
     }
     if found.volumes.is_empty() {
         out.push_str("       nothing that is known here\n");
@@ -49,14 +55,14 @@ pub fn contents(drive: &Drive, found: &Contents, last: Option<&LastJob>, common:
 fn volume(out: &mut String, listed: &Listed, most: usize) {
     let Listed { number, volume, used_bytes, items } = listed;
     let place = number.map_or("whole".to_owned(), |number| format!("part {number}"));
-    let label = volume.label.as_ref().map_or(String::new(), |label| format!("\"{label}\"  "));
-    let system = volume.filesystem.as_deref().unwrap_or("unknown content");
+    let label = volume.label.as_ref().map_or(String::new(), |label| format!("{}  ", quoted(label)));
+    let system = volume.filesystem.as_deref().unwrap_or("unknown content").shown();
     add!(out, "{place:<7}{NAME}{label}{NAME:#}{system}, {}", human_bytes(volume.bytes));
     if let Some(used) = used_bytes {
         add!(out, ", {} of it used", human_bytes(*used));
     }
     if let Some(at) = &volume.mounted_at {
-        add!(out, ", mounted at {at}");
+        add!(out, ", mounted at {}", at.shown());
     }
     out.push('\n');
     let Some(items) = items else { return };
@@ -75,5 +81,5 @@ fn volume(out: &mut String, listed: &Listed, most: usize) {
 fn line(out: &mut String, item: &Item) {
     let day = item.modified.map_or("          ".to_owned(), |time| time.date().to_string());
     let size = if item.is_folder { "folder".to_owned() } else { human_bytes(item.bytes) };
-    add!(out, "       {day}  {size:>9}  {}\n", item.name);
+    add!(out, "       {day}  {size:>9}  {}\n", item.name.shown());
 }

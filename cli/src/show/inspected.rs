@@ -1,5 +1,6 @@
 //! What an image is, for people: one by one, or several side by side.
 
+use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
@@ -10,6 +11,7 @@ use pyrotyp_core::{Finding, human_bytes};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::style::{FAINT, NAME, of_level, of_verdict};
+use super::typed;
 use crate::asked::Common;
 
 /// Columns narrower than this can't be read, and more than so many images are shown one by one.
@@ -79,7 +81,7 @@ pub fn side_by_side(seen: &[(&Path, Inspection)], width: usize, common: &Common)
     };
     add!(out, "{FAINT}{verdict}{FAINT:#}\n");
     for (path, inspection) in seen.iter().filter(|(_, inspection)| !inspection.findings.is_empty()) {
-        add!(out, "\n{NAME}{}{NAME:#}\n", path.display());
+        add!(out, "\n{NAME}{}{NAME:#}\n", path.shown());
         inspection.findings.iter().for_each(|finding| out.push_str(&finding_line(finding)));
     }
     if !common.quiet && seen.iter().any(|(_, inspection)| inspection.verdict != Verdict::No) {
@@ -91,11 +93,11 @@ pub fn side_by_side(seen: &[(&Path, Inspection)], width: usize, common: &Common)
 /// What is told of one image, in the same order for all.
 fn row_cells(path: &Path, inspection: &Inspection) -> Vec<(&'static str, String)> {
     let naming = &inspection.naming;
-    let or_nothing = |part: &Option<String>| part.clone().unwrap_or_default();
+    let or_nothing = |part: &Option<String>| part.as_ref().map(|part| part.shown()).unwrap_or_default();
     let is_no = inspection.verdict == Verdict::No;
     let (uefi, bios, secure) = if is_no { (String::new(), "", "") } else { starts(inspection) };
     vec![
-        ("image", path.display().to_string()),
+        ("image", path.shown()),
         ("system", or_nothing(&naming.system)),
         ("version", or_nothing(&naming.version)),
         ("edition", or_nothing(&naming.edition)),
@@ -133,7 +135,7 @@ fn wrap(text: &str, width: usize) -> Vec<String> {
 
 /// What an image is, in a few lines.
 pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> String {
-    let mut out = format!("{NAME}{}{NAME:#}\n", path.display());
+    let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     let verdict = inspection.verdict;
     let style = of_verdict(verdict);
     for (place, line) in headlines(inspection).iter().enumerate() {
@@ -158,7 +160,7 @@ pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> Stri
         out.push_str(&details(inspection));
     }
     if verdict != Verdict::No && !common.quiet {
-        add!(out, "  {:<9}pyrotyp check {}\n", "next", path.display());
+        add!(out, "  {:<9}pyrotyp check {}\n", "next", typed::path(path));
     }
     out
 }
@@ -176,7 +178,7 @@ fn details(inspection: &Inspection) -> String {
     }
     for entry in &inspection.gpt {
         let (number, size) = (entry.number, human_bytes(entry.bytes));
-        let name = entry.name.as_deref().unwrap_or("without a name");
+        let name = entry.name.as_deref().unwrap_or("without a name").shown();
         let esp = if entry.is_esp { ", EFI system partition" } else { "" };
         add!(out, "  {:<9}partition {number}, {name}{esp}, {size} at byte {}\n", "gpt", entry.start);
     }
@@ -209,10 +211,10 @@ fn details(inspection: &Inspection) -> String {
 
 /// What the image calls itself, if it does, and what it is.
 pub fn headlines(inspection: &Inspection) -> Vec<String> {
-    let mut parts: Vec<String> = inspection.label.iter().cloned().collect();
+    let mut parts: Vec<String> = inspection.label.iter().map(|label| label.shown()).collect();
     parts.extend([kind_words(inspection).to_owned(), size_words(inspection)]);
     parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
-    inspection.naming.name.iter().cloned().chain([parts.join(", ")]).collect()
+    inspection.naming.name.iter().map(|name| name.shown()).chain([parts.join(", ")]).collect()
 }
 
 fn kind_words(inspection: &Inspection) -> &'static str {

@@ -1,6 +1,6 @@
 //! Results for programs. The keys are a promise: fields are added, never renamed.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::contents::{Contents, Item as Entry, Listed};
@@ -15,11 +15,12 @@ use pyrotyp_core::signature::{Scheme, Vouched};
 use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
 
+use super::edge;
 use crate::commands::shelf::{Row, Verified};
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
-    let mut text = serde_json::to_string_pretty(value).unwrap_or_default();
+    let mut text = edge::json(&serde_json::to_string_pretty(value).unwrap_or_default());
     text.push('\n');
     text
 }
@@ -48,7 +49,7 @@ struct ImageDoc<'a> {
 /// The document of `inspect`.
 pub fn inspect(seen: &[(&Path, Inspection)]) -> String {
     let docs = seen.iter().map(|(path, inspection)| ImageDoc {
-        file: path.display().to_string(),
+        file: path.to_string_lossy().into_owned(),
         bytes: inspection.bytes,
         kind: inspection.kind,
         container: &inspection.container,
@@ -129,10 +130,21 @@ struct SignatureDoc<'a> {
 }
 
 #[derive(Serialize)]
+struct UnusableDoc {
+    file: String,
+    why: &'static str,
+}
+
+fn unusable((file, why): &(PathBuf, &'static str)) -> UnusableDoc {
+    UnusableDoc { file: file.to_string_lossy().into_owned(), why }
+}
+
+#[derive(Serialize)]
 struct CheckDoc<'a> {
     file: String,
     sums: Vec<SumDoc>,
     unlisted_in: Vec<String>,
+    unusable: Vec<UnusableDoc>,
     signature: Option<SignatureDoc<'a>>,
     signatures: Vec<SignatureDoc<'a>>,
     missed_key: Option<String>,
@@ -200,7 +212,7 @@ pub fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJob>) -> 
         ItemDoc { name: &item.name, folder: item.is_folder, bytes: item.bytes, modified }
     }
     fn one(listed: &Listed) -> ListedDoc<'_> {
-        let Volume { bytes, filesystem, label, mounted_at } = &listed.volume;
+        let Volume { bytes, filesystem, label, mounted_at, .. } = &listed.volume;
         let items = listed.items.as_ref().map(|items| items.iter().map(item).collect());
         let (number, used_bytes, bytes) = (listed.number, listed.used_bytes, *bytes);
         ListedDoc { number, bytes, used_bytes, filesystem, label, mounted_at, items }
@@ -224,6 +236,8 @@ struct ShelfDoc<'a> {
     added: &'a Option<String>,
     checked: &'a Option<String>,
     proof: &'a Option<String>,
+    damaged: &'a Option<String>,
+    used: &'a Option<String>,
     sums: &'a [String],
     on: &'a [String],
     findings: &'a [Finding],
@@ -233,8 +247,22 @@ struct ShelfDoc<'a> {
 pub fn shelf(rows: &[Row]) -> String {
     fn one(row: &Row) -> ShelfDoc<'_> {
         let Row { item, bytes, on, findings } = row;
-        let Item { file, system, version, edition, architecture, label, origin, added, checked, proof, sums, .. } =
-            item;
+        let Item {
+            file,
+            system,
+            version,
+            edition,
+            architecture,
+            label,
+            origin,
+            added,
+            checked,
+            proof,
+            damaged,
+            used,
+            sums,
+            ..
+        } = item;
         let (name, bytes) = (item.name(), *bytes);
         ShelfDoc {
             name,
@@ -249,6 +277,8 @@ pub fn shelf(rows: &[Row]) -> String {
             added,
             checked,
             proof,
+            damaged,
+            used,
             sums,
             on,
             findings,
@@ -284,9 +314,10 @@ fn check_doc<'a>(path: &Path, findings: &'a Report) -> CheckDoc<'a> {
         }));
     }
     CheckDoc {
-        file: path.display().to_string(),
+        file: path.to_string_lossy().into_owned(),
         sums,
-        unlisted_in: findings.unlisted.iter().map(|list| list.display().to_string()).collect(),
+        unlisted_in: findings.unlisted.iter().map(|list| list.to_string_lossy().into_owned()).collect(),
+        unusable: findings.unusable.iter().map(unusable).collect(),
         signature: deciding(&findings.signatures).map(signature),
         signatures: findings.signatures.iter().map(signature).collect(),
         missed_key: findings.missed_key.as_ref().map(|key| key.fingerprint()),
@@ -423,7 +454,7 @@ struct EventDoc<'a> {
 pub fn event(event: &str, judged: &(Drive, Vec<Finding>), time: Timestamp) -> String {
     let doc = EventDoc { time: time.to_string(), event, drive: drive_doc(judged) };
     // These values hold nothing that JSON can't.
-    serde_json::to_string(&doc).unwrap_or_default() + "\n"
+    edge::json(&serde_json::to_string(&doc).unwrap_or_default()) + "\n"
 }
 
 #[derive(Serialize)]
@@ -451,17 +482,20 @@ struct CompareDoc<'a> {
     result: JobResult,
     bytes: u64,
     conclusion: Option<Conclusion>,
+    /// What is on the drive where that is something else.
+    holds: Option<&'a str>,
     read_again: u64,
     differences: &'a [Difference],
     more_differences: u64,
 }
 
 /// The document of `compare`.
-pub fn compare(compared: &Comparison) -> String {
+pub fn compare(compared: &Comparison, holds: Option<&str>) -> String {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,
         conclusion: compared.conclusion,
+        holds,
         read_again: compared.read_again,
         differences: &compared.differences,
         more_differences: compared.more_differences,

@@ -3,6 +3,7 @@
 pub mod card;
 pub mod checked;
 pub mod content;
+pub mod edge;
 pub mod inspected;
 pub mod job_progress;
 pub mod json;
@@ -11,3 +12,4 @@ pub mod shelved;
 pub mod style;
 pub mod table;
 pub mod text;
+pub mod typed;

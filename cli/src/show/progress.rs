@@ -8,6 +8,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pyrotyp_core::fetch::{Listener, News};
 use pyrotyp_core::human_bytes;
 
+use super::edge::edge;
 use super::text::duration;
 use crate::asked::Common;
 use crate::say;
@@ -114,7 +115,7 @@ impl Progress {
     /// Says what is waited for.
     pub fn waiting(&mut self, what: &str) {
         if let Some(bar) = &self.bar {
-            bar.set_message(what.to_owned());
+            bar.set_message(edge(what).into_owned());
         }
     }
 
@@ -162,7 +163,7 @@ impl Progress {
         match &self.bar {
             Some(bar) => {
                 bar.set_position(done);
-                bar.set_message(message);
+                bar.set_message(edge(&message).into_owned());
             }
             None => {
                 self.said = now;

@@ -1,5 +1,6 @@
 //! The shelf and the catalogue, for people.
 
+use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
@@ -16,7 +17,7 @@ const HEADINGS: [&str; 6] = ["NAME", "WHAT", "FOR", "SIZE", "CHECKED", "ON"];
 
 /// What a word of the catalogue led to.
 pub fn picked(pick: &Pick<'_>, today: Date) -> String {
-    let mut out = pick.title();
+    let mut out = pick.title().shown();
     if pick.release.is_some_and(|release| release.long_term) {
         out.push_str(", long-term release");
     }
@@ -42,7 +43,7 @@ pub fn list(rows: &[Row], folder: &Path, common: &Common) -> String {
     let mut out = table(rows);
     if !common.quiet {
         let total = human_bytes(rows.iter().map(|row| row.bytes).sum());
-        let _ = writeln!(out, "{} in {}", total, folder.display());
+        let _ = writeln!(out, "{} in {}", total, folder.shown());
         out.push_str("next: pyrotyp write NAME --to TAG\n");
     }
     out
@@ -64,7 +65,7 @@ fn table(rows: &[Row]) -> String {
     let mut out = format!("{FAINT}{}{FAINT:#}\n", line(&HEADINGS.map(str::to_owned)));
     for (row, cells) in rows.iter().zip(&cells) {
         let text = line(cells);
-        let (name, rest) = text.split_at_checked(row.item.name().len()).unwrap_or((&text, ""));
+        let (name, rest) = text.split_at_checked(row.item.name().shown().len()).unwrap_or((&text, ""));
         let _ = writeln!(out, "{NAME}{name}{NAME:#}{rest}");
         for finding in &row.findings {
             let style = if finding.id == "out-of-support" { CARE } else { FAINT };
@@ -82,6 +83,7 @@ fn cells(row: &Row) -> [String; 6] {
         if what.is_empty() { item.label.clone().unwrap_or_else(|| "unknown".to_owned()) } else { what.join(" ") };
     let day = item.checked.as_deref().and_then(|time| time.get(..10));
     let checked = match (day, item.proof.as_deref()) {
+        _ if item.damaged.is_some() => "damaged".to_owned(),
         (Some(day), Some("nothing") | None) => format!("{day}, nothing proven"),
         (Some(day), Some(proof)) => format!("{day}, {}", proof.replace("published-weakly", "weakly")),
         (None, _) => "never".to_owned(),
@@ -92,7 +94,7 @@ fn cells(row: &Row) -> [String; 6] {
         many => format!("{many} sticks"),
     };
     let architecture = item.architecture.clone().unwrap_or_else(|| "?".to_owned());
-    [item.name().to_owned(), what, architecture, human_bytes(row.bytes), checked, on]
+    [item.name().to_owned(), what, architecture, human_bytes(row.bytes), checked, on].map(|cell| cell.shown())
 }
 
 /// How one image of `shelf verify` came out.
@@ -105,7 +107,7 @@ pub fn verified(verified: &Verified) -> String {
         (false, _) => (BAD, "does not match"),
     };
     let proof = if style == BAD { String::new() } else { format!(" ({})", report.proof().word()) };
-    format!("{style}{word}{style:#}: {}{proof}\n", item.name())
+    format!("{style}{word}{style:#}: {}{proof}\n", item.name().shown())
 }
 
 /// What `shelf prune` removes, or would remove.

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use pyrotyp_core::Shown;
 use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::Rule;
 use pyrotyp_core::{Finding, Level, human_bytes};
@@ -135,10 +136,10 @@ pub fn link(drive: &Drive) -> String {
 fn details(drive: &Drive) -> String {
     let mut out = String::new();
     if let Some(serial) = &drive.serial {
-        out.push_str(&format!("       serial {serial}\n"));
+        out.push_str(&format!("       serial {}\n", serial.shown()));
     }
     for link in &drive.links {
-        out.push_str(&format!("       {link}\n"));
+        out.push_str(&format!("       {}\n", link.shown()));
     }
     out
 }

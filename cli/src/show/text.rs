@@ -1,5 +1,6 @@
 //! How writing and comparing came out, for people.
 
+use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
@@ -9,6 +10,7 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Conclusion, Difference, Head, JobResult, Outcome, Stage};
 
 use super::style::{BAD, CARE, FAINT, GOOD};
+use super::typed;
 use crate::asked::Common;
 
 /// Most differences shown one by one.
@@ -20,8 +22,10 @@ macro_rules! add {
 }
 
 /// How a comparison came out.
-pub fn compared(drive: &Drive, path: &Path, compared: &Comparison, common: &Common) -> String {
-    let (name, file) = (drive.name(), path.display());
+///
+/// `holds` says what is on it where that is something else.
+pub fn compared(drive: &Drive, path: &Path, compared: &Comparison, holds: Option<&str>, common: &Common) -> String {
+    let (name, file) = (drive.name(), path.shown());
     if compared.result == JobResult::Verified {
         let size = human_bytes(compared.bytes);
         return format!(
@@ -30,16 +34,32 @@ pub fn compared(drive: &Drive, path: &Path, compared: &Comparison, common: &Comm
         );
     }
     let mut out = format!("{BAD}differs{BAD:#}: drive {} ({name}) does not hold {file}\n", drive.tag);
-    if let Some(conclusion) = compared.conclusion {
-        add!(out, "  {CARE}{conclusion}{CARE:#}\n");
+    match (compared.conclusion, holds) {
+        (Some(_), Some(holds)) => {
+            add!(out, "  {CARE}it holds {holds}, not this image{CARE:#}\n");
+        }
+        (Some(conclusion), None) => {
+            add!(out, "  {CARE}{conclusion}{CARE:#}\n");
+        }
+        (None, _) => {}
     }
-    out.push_str(&differences(&compared.differences, compared.more_differences));
+    // Where another image lies, each place in which the two differ says nothing.
+    if compared.conclusion != Some(Conclusion::OtherContent) {
+        out.push_str(&differences(&compared.differences, compared.more_differences));
+    }
     if !common.quiet
         && let Some(conclusion) = compared.conclusion
     {
-        add!(out, "  next: {}\n", conclusion.next_step());
+        match conclusion {
+            Conclusion::OtherContent => {
+                add!(out, "  next: pyrotyp contents {} shows what is on it\n", drive.tag);
+            }
+            _ => {
+                add!(out, "  next: {}\n", conclusion.next_step());
+            }
+        }
         if matches!(conclusion, Conclusion::ChangedLater | Conclusion::LookedAt) {
-            add!(out, "        pyrotyp write {file} --to {} --only-changed\n", drive.tag);
+            add!(out, "        pyrotyp write {} --to {} --only-changed\n", typed::path(path), drive.tag);
         }
     }
     out
@@ -54,7 +74,7 @@ fn differences(all: &[Difference], more: u64) -> String {
         add!(out, "  at byte {offset}, {bytes} {unit}: {}", cause.words());
         match file {
             Some(file) => {
-                add!(out, ", in {file}\n");
+                add!(out, ", in {}\n", file.shown());
             }
             None => out.push('\n'),
         }
@@ -75,7 +95,7 @@ pub fn called(drive: &Drive) -> String {
 pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
     let (name, tag) = (called(drive), &drive.tag);
     let what = inspection.naming.name.as_ref().or(inspection.label.as_ref()).cloned();
-    let what = what.unwrap_or_else(|| path.display().to_string());
+    let what = what.map_or_else(|| path.shown(), |what| what.shown());
     let mut out = match outcome.result {
         JobResult::Verified => {
             format!("{GOOD}verified{GOOD:#}: {what} is on drive {tag} ({name}), read back and equal byte for byte\n")
@@ -140,7 +160,7 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
                 "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
             ),
             _ => {
-                add!(out, "  next: pyrotyp compare {tag} {}\n", path.display());
+                add!(out, "  next: pyrotyp compare {tag} {}\n", typed::path(path));
             }
         }
     }

@@ -111,8 +111,17 @@ impl Bench {
         self.at_terminal_fed("", words, typed)
     }
 
+    /// At a terminal, where `early` is typed before anything is shown and `typed` at the question.
+    pub fn at_terminal_early(&self, early: &str, words: &str, typed: &str) -> String {
+        self.at_terminal_with("", words, early, typed)
+    }
+
     /// The same, with what `feed` gives on standard input, such as `cat FILE |`.
     pub fn at_terminal_fed(&self, feed: &str, words: &str, typed: &str) -> String {
+        self.at_terminal_with(feed, words, "", typed)
+    }
+
+    fn at_terminal_with(&self, feed: &str, words: &str, early: &str, typed: &str) -> String {
         let program = assert_cmd::cargo::cargo_bin!("pyrotyp").display().to_string();
         let command = format!("{feed} exec {program} {words} --tray tray");
         let mut child = Command::new("script")
@@ -124,15 +133,16 @@ impl Bench {
             .stdout(Stdio::piped())
             .spawn()
             .unwrap();
-        let mut stdout = child.stdout.take().unwrap();
+        let (mut stdin, mut stdout) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+        stdin.write_all(early.as_bytes()).unwrap();
         let mut shown = Vec::new();
         let mut byte = [0; 1];
         // What is typed before the question would be echoed before it.
         while !shown.ends_with(b"it is: ") && !shown.ends_with(b"they are: ") && stdout.read(&mut byte).unwrap() == 1 {
             shown.push(byte[0]);
         }
-        let mut stdin = child.stdin.take().unwrap();
-        stdin.write_all(typed.as_bytes()).unwrap();
+        // A command that asks nothing has ended by now.
+        let _ = stdin.write_all(typed.as_bytes());
         stdout.read_to_end(&mut shown).unwrap();
         let status = child.wait().unwrap();
         format!("exit {}\n{}", status.code().unwrap_or(-1), self.plain(&shown))
@@ -177,6 +187,7 @@ pub fn steady() -> insta::Settings {
     settings.add_filter(r"bytes \d+ to \d+: the drive is gone", "bytes [RANGE]: the drive is gone");
     settings.add_filter(r"127\.0\.0\.1:\d+", "[SERVER]");
     settings.add_filter(r"(checked|  )\s*\d{4}-\d\d-\d\d, ", "$1[DAY], ");
+    settings.add_filter(r"found on \d{4}-\d\d-\d\d", "found on [DAY]");
     settings.add_filter(r"checksums of \d{4}-\d\d-\d\d", "checksums of [DAY]");
     settings.add_filter(r"first used here on \d{4}-\d\d-\d\d", "first used here on [DAY]");
     settings.add_filter(r#""seconds": [\d.e-]+"#, r#""seconds": "[TIME]""#);

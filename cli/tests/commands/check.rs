@@ -86,6 +86,7 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
         }
       ],
       "unlisted_in": [],
+      "unusable": [],
       "signature": null,
       "signatures": [],
       "missed_key": null,
@@ -140,7 +141,7 @@ fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
     exit 4
     -- standard error:
     pyrotyp: the sums file words.txt holds no checksum that can be read
-       next: give the list of checksums that was published with the image
+       next: give the list that was published with --sums; one that lies there by mistake, move away
     ");
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sums none.txt"), @"
     exit 4

@@ -38,6 +38,7 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
             "next": "write it again with --only-changed: only what differs is written",
             "true_bytes": null
           },
+          "holds": null,
           "read_again": 0,
           "differences": [
             {
@@ -108,4 +109,25 @@ fn what_can_not_be_compared_says_why() {
            next: name the drive: Q3DMK
         ");
     });
+}
+
+#[test]
+fn a_stick_with_another_image_is_told_what_it_holds_and_nothing_that_overwrites_is_offered() {
+    // The two are alike but for a file, as one release is to the next.
+    let mut next = pyrotyp_sample::cafe::desktop();
+    next.recipe.files[0].bytes = b"Larkspur Linux 9.4 Desktop (64-bit), long-term release\n".to_vec();
+    next.recipe.label = "LARKSPUR_94_DESKTOP".into();
+    let bench = Bench::new().stick("a", "").file("desktop.iso", &DESKTOP).file("next.iso", &next.build());
+    let tag = tag_of(&bench, "a");
+    bench.on_tray(&format!("write next.iso --to {tag} --unattended --quiet"));
+    let mut told = vec![bench.on_tray(&format!("compare {tag} desktop.iso"))];
+    bench.on_tray(&format!("write rescue.iso --to {tag} --unattended --quiet --accept just-verified"));
+    told.push(bench.on_tray(&format!("compare {tag} desktop.iso")));
+    // What somebody made of it since then is not what the records know of it.
+    let fresh = pyrotyp_sample::noise(4 << 20, 3);
+    bench.alter("a", 0, &fresh);
+    told.push(bench.on_tray(&format!("compare {tag} rescue.iso")));
+    let mut settings = steady();
+    settings.add_filter(r"written on \d{4}-\d\d-\d\d", "written on [DAY]");
+    settings.bind(|| insta::assert_snapshot!("another_image", told.join("\n")));
 }

@@ -38,21 +38,25 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
     about drives
       stop  system-disk           the running system needs the drive: root, boot, home or swap
       stop  partition-given       a partition was named in place of its drive
-      stop  no-proof              nobody confirms the drive, and it was not named by its tag
+      stop  no-proof              nobody confirms the drive, and it was not named by a tag that is its alone
       stop  image-on-target       the image itself lies on the drive
       stop  bench-on-target       the shelf, the records or the settings of this bench lie on the drive
       stop  protected             the drive is on the bench's list of protected ones
-      stop  in-use                a volume is mounted on purpose, or the drive is part of something larger
+      stop  in-use                a volume is mounted on purpose, or the drive is part of something larger that runs
       stop  no-medium             the reader's slot is empty
       stop  write-protected       the drive refuses to be written
       stop  too-small             the image does not fit
       ask   internal-disk         the drive is inside the PC
       ask   external-disk         a disk on USB: not removable, or far larger than a stick
       ask   virtual-drive         a loop device or the like
+      ask   part-of-group         it is a member of something larger, to which other drives belong
+      ask   held-open             a program has the drive open
+      ask   use-unknown           what something that the system needs lies on can't be told
       ask   sector-size           the drive's sectors are not of the size for which the image is laid out
       ask   fresh-name            it was named by a kernel name that it was given seconds ago
       ask   just-verified         an earlier job has verified it within the last half hour
-      note  no-serial             the drive has no usable serial number, so that its tag may fit others
+      note  unfinished-job        the last job on the drive was begun and did not end
+      note  no-serial             the drive has no serial number of its own, so that its tag may fit others
       note  mounted               the desktop mounted a volume, which the job will unmount
       note  slow-port             the drive could be faster than the port or hub that it is plugged into
       note  far-larger            the drive is far larger than the image needs
@@ -102,7 +106,7 @@ fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
            external-disk: this is a disk on USB, not a stick: probably one with somebody's files
            holds "cafe-backups" (ext4, 1.0 TB)
            serial OV1T-77120
-    FR1YJ  card      Brell SD Card Reader  no card  USB 480 Mb/s  tray:brell
+    K29Z?  card      Brell SD Card Reader  no card  USB 480 Mb/s  tray:brell
            no-medium: there is no card in the reader
            serial BR-20260117
     7EKAZ  system    Marrow NV2            512 GB   NVMe          tray:marrow

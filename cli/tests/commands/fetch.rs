@@ -349,6 +349,52 @@ fn behind_root_the_network_is_talked_to_as_the_person() {
 }
 
 #[test]
+fn what_a_server_does_not_tell_is_not_taken_for_nothing_and_half_an_image_for_none() {
+    let Online { bench, server, base } = Online::new();
+    let cut = &DESKTOP[..9_000_000];
+    let bench = bench.file("served/cut.iso", cut).file("served/ten.iso", b"ten bytes!");
+    let fetch = |what: &str, more: &str| bench.pyrotyp(&format!("fetch {base}/{what} --wait 1 --quiet {more}"));
+    std::fs::create_dir(bench.path("there")).unwrap();
+    let mut told = Vec::new();
+    // A list that may be there or not; known to be right without it; half an image, and none.
+    for status in ["503", "403"] {
+        told.push(fetch(&format!("refuses-{status}/{FILE}"), ""));
+        assert!(!bench.path(&format!(".local/state/pyrotyp/shelf/{FILE}")).exists());
+    }
+    let sum = format!("--sum sha256:{}", sum(&RESCUE, Algorithm::Sha256));
+    told.push(fetch(&format!("refuses-503/{FILE}"), &format!("--into here {sum}")));
+    told.extend(["steady/cut.iso", "steady/ten.iso"].map(|what| fetch(what, "")));
+    told.push(bench.pyrotyp("shelf"));
+    // A server that breaks off and can't go on is not asked for ever.
+    let asked = server.asked().len();
+    told.push(fetch(&format!("brittle-1500000/{FILE}"), "--into there --sum md5:900150983cd24fb0d6963f7d28e17f72"));
+    let asked = server.asked().len() - asked;
+    assert!(asked < 60, "asked {asked} times");
+    steady().bind(|| insta::assert_snapshot!("untold", told.join("\n")));
+}
+
+#[test]
+fn a_server_that_crawls_is_given_up_and_a_stop_is_heard_meanwhile() {
+    let Online { bench, server: _server, base } = Online::new();
+    let told = bench.pyrotyp(&format!(
+        "fetch {base}/crawls/{FILE} --into here --wait 1 --quiet --sum md5:900150983cd24fb0d6963f7d28e17f72"
+    ));
+    assert!(told.starts_with("exit 8") && told.contains("crawls/"), "{told}");
+    let bench = bench.file("served/SHA256SUMS", &[b'0'; 5000]);
+    for words in [
+        format!("fetch {base}/crawls/{FILE} --quiet"),
+        format!("fetch {base}/silent/{FILE} --straight-to nowhere --unattended --quiet"),
+    ] {
+        let mut child = bench.command(&words).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(700));
+        let begun = Instant::now();
+        assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+        assert_eq!(child.wait().unwrap().code(), Some(8), "{words}");
+        assert!(begun.elapsed() < Duration::from_secs(5), "{words}: a stop took {:?}", begun.elapsed());
+    }
+}
+
+#[test]
 fn what_is_fetched_straight_to_a_drive_starts_only_when_its_checksum_is_right() {
     let online = Online::new().with_list();
     let bench = online.bench.stick("a", "");
@@ -369,6 +415,8 @@ fn what_is_fetched_straight_to_a_drive_starts_only_when_its_checksum_is_right() 
     assert!(online.bench.is_blank_at_its_ends("a"));
     // What the drive has of the wrong image is not gone on with.
     told.push(straight("steady", "--quiet --resume"));
+    assert!(online.bench.is_blank_at_its_ends("a"));
+    told.push(straight("steady", "--quiet"));
     assert!(online.bench.drive("a").starts_with(&RESCUE));
     std::fs::remove_file(online.bench.path("served/SHA256SUMS")).unwrap();
     told.push(straight("steady", "--quiet"));

@@ -47,12 +47,14 @@ fn twins_without_serial_numbers_are_told_by_their_places_alone() {
     let both = "write desktop.iso --to tray:left --to tray:right --color never";
     let mut told = vec![
         bench.on_tray(&format!("write desktop.iso --to {tag} --unattended")),
-        // One word for two drives is one too few.
-        bench.at_terminal(both, &format!("{tag}\n")),
+        // The tag tells them apart no more than it does anybody else.
         bench.at_terminal(both, &format!("{tag} {tag}\n")),
+        bench.at_terminal(both, "left\n"),
+        bench.at_terminal(both, "right tray:left\n"),
     ];
     assert!(bench.drive("left").starts_with(&DESKTOP) && bench.is_blank_at_its_ends("right"));
     // Whose notes they would have been, nobody can know.
+    told.push(bench.at_terminal("write desktop.iso --to tray:left --resume --color never", "left\n"));
     told.push(bench.at_terminal("write desktop.iso --to tray:left --resume --color never", &format!("{tag}\n")));
     steady().bind(|| insta::assert_snapshot!("twins", told.join("\n")));
 }
@@ -66,7 +68,10 @@ fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
     let tag = tag_of(&bench, "a");
     let write =
         |more: &str| bench.on_tray(&format!("write desktop.iso --to {tag} --unattended --accept just-verified {more}"));
+    // Without anybody to see it, having nothing to go on with is not passed over.
     let mut told = vec![write("--resume")];
+    assert!(!bench.was_touched("a"));
+    told.push(write(""));
     let tray = std::fs::read_to_string(bench.path("tray/tray.toml")).unwrap();
     std::fs::write(bench.path("tray/tray.toml"), tray.split("[[drive.fault]]").next().unwrap()).unwrap();
     // Another image does not go on there, and takes nothing from the one that may.
@@ -74,7 +79,7 @@ fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
     told.push(bench.on_tray(&format!("write rescue.iso --to {tag} --unattended --resume --quiet")));
     assert!(bench.drive("a") == before, "nothing was written");
     told.push(write("--resume"));
-    assert!(told[2].contains("going on: the drive has ") && bench.drive("a").starts_with(&DESKTOP), "{}", told[2]);
+    assert!(told[3].contains("going on: the drive has ") && bench.drive("a").starts_with(&DESKTOP), "{}", told[3]);
     bench.alter("a", 9_000_000, b"somebody's holiday pictures");
     told.push(write("--only-changed --quiet"));
     assert!(bench.drive("a").starts_with(&DESKTOP));
@@ -91,7 +96,13 @@ fn a_job_whose_notes_can_not_be_kept_is_done_all_the_same_and_says_so() {
         Bench::new().stick("a", "[[drive.fault]]\nkind = \"read-error\"\nat = 3000000\nbytes = 10\ntimes = 1\n");
     std::fs::create_dir(bench.path("state")).unwrap();
     let bench = bench.file("state/under-way", b"in the way").file("state/jobs", b"as well");
-    let told = bench.on_tray(&format!("write rescue.iso --to {} --unattended --state state", tag_of(&bench, "a")));
+    let write = || bench.on_tray(&format!("write rescue.iso --to {} --unattended --state state", tag_of(&bench, "a")));
+    // What the records say of a drive can't be told then, and that is not nothing.
+    let refused = write();
+    assert!(refused.starts_with("exit 1") && refused.contains("can't look at the records below state"), "{refused}");
+    assert!(!bench.was_touched("a"));
+    std::fs::remove_file(bench.path("state/jobs")).unwrap();
+    let told = write();
     assert!(bench.drive("a").starts_with(&RESCUE));
     steady().bind(|| insta::assert_snapshot!("without_notes", told));
 }

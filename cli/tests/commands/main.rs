@@ -1,11 +1,15 @@
 //! Every command through the built program: files in a temporary folder, a tray, an emptied environment.
 
+// The paths of a test are its own.
+#![allow(clippy::disallowed_methods)]
+
 mod bench;
 mod check;
 mod compare;
 mod demo;
 mod drives;
 mod fetch;
+mod hostile;
 mod inspect;
 mod jobs;
 mod json;

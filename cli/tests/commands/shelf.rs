@@ -1,4 +1,5 @@
 use std::io::Write;
+use std::os::unix::ffi::OsStrExt;
 
 use pyrotyp_core::digest::{Algorithm, Hashers};
 use pyrotyp_sample::cafe;
@@ -24,7 +25,7 @@ fn images_are_kept_known_written_by_name_and_counted() {
         bench.pyrotyp("shelf"),
         bench
             .pyrotyp(&format!("shelf add downloads/{file} rescue.iso nowhere.iso"))
-            .replace("the same file under a second name: removing the other one loses nothing", "[HOW]")
+            .replace("copied, since the disk can't share bytes between files", "[HOW]")
             .replace("it shares its bytes with the file, which may be removed or changed", "[HOW]"),
         bench.pyrotyp("check larkspur"),
         bench.pyrotyp("check larkspur"),
@@ -76,6 +77,42 @@ fn what_changes_on_the_disk_is_found_and_what_is_old_goes_only_when_told_to() {
         bench.path(&format!("downloads/{}", cafe::desktop().file)).exists(),
         "the file that was added is the person's"
     );
+}
+
+#[test]
+fn an_image_of_the_shelf_that_is_not_what_it_was_is_never_written() {
+    let bench = bench();
+    bench.pyrotyp("shelf add rescue.iso");
+    bench.pyrotyp("check rescue");
+    let on_shelf = bench.path(".local/state/pyrotyp/shelf/rescue.iso");
+    let write = || {
+        bench.on_tray(&format!(
+            "write rescue --to {} --unattended --quiet --state .local/state/pyrotyp",
+            tag_of(&bench, "a")
+        ))
+    };
+    // What is changed elsewhere is not changed here.
+    std::fs::write(bench.path("rescue.iso"), "other").unwrap();
+    assert_eq!(std::fs::read(&on_shelf).unwrap(), *RESCUE);
+    let before = std::fs::metadata(&on_shelf).unwrap().modified().unwrap();
+    let mut spoilt = RESCUE.to_vec();
+    spoilt[4_000_000] ^= 1;
+    std::fs::write(&on_shelf, &spoilt).unwrap();
+    // Its time is set back, as a program may that wants not to be noticed.
+    std::fs::File::options().write(true).open(&on_shelf).unwrap().set_modified(before).unwrap();
+    let mut told = vec![write(), write(), bench.pyrotyp("shelf")];
+    assert!(!bench.was_touched("a"));
+    std::fs::write(&on_shelf, &*RESCUE).unwrap();
+    told.push(bench.pyrotyp("shelf verify rescue"));
+    assert!(write().starts_with("exit 0"));
+    for name in ["half.iso.part", "shelf.toml", ".hidden.iso"] {
+        std::fs::write(bench.path(name), &*RESCUE).unwrap();
+        told.push(bench.pyrotyp(&format!("shelf add {name}")));
+    }
+    let strange = std::ffi::OsStr::from_bytes(b"wren\xFFfield.iso");
+    std::fs::write(bench.path("").join(strange), &*RESCUE).unwrap();
+    told.push(bench.tell(&bench.command("shelf add").arg(strange).output().unwrap()));
+    steady().bind(|| insta::assert_snapshot!("damaged", told.join("\n")));
 }
 
 /// The index as it was years ago.

@@ -241,6 +241,9 @@ fn at_a_terminal_only_the_typed_tag_confirms() {
         let told = bench.at_terminal(&write, &typed);
         assert!(told.starts_with("exit 5") && told.contains("nothing was changed"), "{typed:?}: {told}");
     }
+    // Nor is a tag that was typed before the card was there to be read.
+    let told = bench.at_terminal_early(&format!("{tag}\n"), &write, "\n");
+    assert!(told.starts_with("exit 5") && told.contains("no tag was typed, and nothing was changed"), "{told}");
     // Ctrl-C is a character to a terminal.
     let told = bench.at_terminal(&write, "\x03");
     assert!(told.starts_with("exit 8") && told.contains("nothing was changed"), "{told}");
@@ -258,6 +261,51 @@ fn the_next_drive_plugged_in_can_be_the_one() {
     let told = bench.at_terminal("write rescue.iso --to arriving --color never", "\n");
     assert!(told.contains("plug the drive in now") && told.contains("tray:late"), "{told}");
     assert!(!bench.was_touched("a"));
+}
+
+#[test]
+fn what_proves_nothing_is_refused_where_nobody_confirms_it() {
+    let card = "[[drive]]\nname = \"card\"\nmodel = \"SD Card Reader\"\nserial = \"BR-20260117\"\nbytes = 50331648\n\
+                bus = \"usb\"\nremovable = true\n";
+    let photos =
+        "[[drive.partition]]\nnumber = 1\nbytes = 4096\nfilesystem = \"btrfs\"\nlabel = \"PHOTOS\"\ndrives = 2\n";
+    let bench = Bench::new()
+        .tray(card)
+        .tray(&card.replace("\"card\"", "\"other\"").replace("bytes", "slot = 1\nbytes"))
+        .stick("copied", "opened_by = \"rescue copy (process 71)\"")
+        .stick("photos", photos);
+    std::fs::remove_file(bench.path("tray/photos.img")).unwrap();
+    let tag = |name: &str| tag_of(&bench, name);
+    let (card, other) = (tag("card"), tag("other"));
+    assert!(card.ends_with('?') && other.ends_with('?') && card != other, "two cards of one size are told apart");
+    let write =
+        |name: &str, more: &str| bench.on_tray(&format!("write rescue.iso --to {name} --unattended --quiet {more}"));
+    let mut told = vec![write(&card, ""), write("card", ""), write("arriving", "")];
+    told.extend(["copied", "photos"].map(|name| write(&tag(name), "")));
+    assert!(!bench.was_touched("copied") && !bench.path("tray/photos.img").exists());
+    // At a terminal a card may be confirmed.
+    let typed = bench.at_terminal(&format!("write rescue.iso --to {card} --quiet --color never"), &format!("{card}\n"));
+    assert!(typed.starts_with("exit 0"), "{typed}");
+    assert!(write(&tag("copied"), "--accept held-open").starts_with("exit 0"));
+    assert!(write(&tag("photos"), "--accept part-of-group").starts_with("exit 0"));
+    insta::assert_snapshot!("no_proof", told.join("\n"));
+}
+
+#[test]
+fn a_tray_reaches_nothing_but_its_own_files() {
+    let bench = Bench::new().stick("a", "").stick("b", "").file("precious", b"somebody's");
+    std::fs::remove_file(bench.path("tray/a.img")).unwrap();
+    let (a, b) = (tag_of(&bench, "a"), tag_of(&bench, "b"));
+    std::os::unix::fs::symlink(bench.path("precious"), bench.path("tray/a.img")).unwrap();
+    std::fs::remove_file(bench.path("tray/b.img")).unwrap();
+    std::os::unix::fs::symlink("/dev/null", bench.path("tray/b.img")).unwrap();
+    for (tag, command) in
+        [(&a, "write rescue.iso --unattended --to"), (&b, "write rescue.iso --unattended --to"), (&a, "contents")]
+    {
+        let told = bench.on_tray(&format!("{command} {tag}"));
+        assert!(told.starts_with("exit 5") && told.contains("can't be opened"), "{told}");
+    }
+    assert_eq!(std::fs::read(bench.path("precious")).unwrap(), b"somebody's");
 }
 
 #[test]

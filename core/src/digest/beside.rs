@@ -1,7 +1,6 @@
 //! What was published for an image: lists of checksums, torrents and signatures that lie beside it or are given.
 
-use std::fs::File;
-use std::io::{self, Read};
+use std::io;
 use std::path::{Path, PathBuf};
 
 use super::check::{CheckError, Expected};
@@ -9,6 +8,7 @@ use super::sums::{self, Line, SUMS_BYTES_MOST};
 use super::torrent::{Torrent, torrent};
 use super::{Algorithm, Sum};
 use crate::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
+use crate::system;
 
 /// What a person gives to compare with.
 #[derive(Clone, Copy, Debug, Default)]
@@ -32,6 +32,8 @@ pub struct Published {
     pub signatures: Vec<PublishedSignature>,
     /// Torrents that name the image.
     pub torrents: Vec<(PathBuf, Torrent)>,
+    /// Files that may say something of the image and can't be used, and why, in words.
+    pub unusable: Vec<(PathBuf, &'static str)>,
 }
 
 impl Published {
@@ -86,6 +88,10 @@ pub fn is_list(name: &str) -> bool {
 /// Most entries of a folder in which lists are looked for.
 const ENTRIES_MOST: usize = 10_000;
 
+/// Most torrents that are looked into, and most that an image is compared with.
+const TORRENTS_LOOKED_AT: usize = 16;
+const TORRENTS_MOST: usize = 4;
+
 /// What is added to the name of a list or an image for its signature.
 const SIGNATURE_ENDINGS: [&str; 6] = ["asc", "sig", "sign", "gpg", "pgp", "minisig"];
 
@@ -98,9 +104,10 @@ struct List {
 
 /// Reads at most `limit` bytes of a file; more than that is `None`.
 fn read_file(path: &Path, limit: u64) -> io::Result<Option<Vec<u8>>> {
-    let mut bytes = Vec::new();
-    File::open(path)?.take(limit.saturating_add(1)).read_to_end(&mut bytes)?;
-    Ok((bytes.len() as u64 <= limit).then_some(bytes))
+    match system::read_regular(path, limit) {
+        Err(error) if error.kind() == io::ErrorKind::FileTooLarge => Ok(None),
+        read => read.map(Some),
+    }
 }
 
 impl List {
@@ -121,6 +128,11 @@ impl List {
         })
     }
 
+    /// Whether a file of this name stands anywhere in it.
+    fn names(&self, file_name: &str) -> bool {
+        memchr::memmem::find(&self.bytes, file_name.as_bytes()).is_some()
+    }
+
     fn over(&self) -> Over {
         Over::List { path: self.path.clone(), bytes: self.bytes.clone() }
     }
@@ -131,7 +143,7 @@ impl Published {
     fn add_list(&mut self, list: &List, file_name: &str) -> bool {
         let before = self.expected.len();
         for line in list.lines.iter().filter(|line| line.is_for(file_name)) {
-            let expected = Expected { sum: line.sum.clone(), source: list.path.display().to_string() };
+            let expected = Expected { sum: line.sum.clone(), source: list.path.to_string_lossy().into_owned() };
             // A list that contradicts itself must fail, so both of its lines are kept.
             if !self.expected.contains(&expected) {
                 self.expected.push(expected);
@@ -191,10 +203,14 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
     let entries = std::fs::read_dir(folder).into_iter().flatten().take(ENTRIES_MOST).flatten();
     let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
     let (mut own, mut shared, mut torrents) = (Vec::new(), Vec::new(), Vec::new());
+    let metalinks = ["meta4", "metalink"].map(|ending| format!("{name}.{ending}"));
     for entry in names {
         let ending = entry.strip_prefix(name).and_then(|rest| rest.strip_prefix('.'));
         if entry.ends_with(".torrent") {
             torrents.push(entry);
+        } else if metalinks.contains(&entry) {
+            let why = "it is a Metalink file, which `pyrotyp fetch` uses";
+            found.unusable.push((image.with_file_name(entry), why));
         } else if ending.is_some_and(|ending| is_list(ending) || signed_list(ending) || ending == "DIGESTS") {
             own.push(entry);
         } else if is_list(&entry) || signed_list(&entry) {
@@ -217,21 +233,34 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
             Ok(read)
                 if read.signature.is_none() && signed_list(list.strip_prefix(&format!("{name}.")).unwrap_or(&list)) => {
             }
+            Ok(list) if list.lines.is_empty() && list.names(name) => {
+                found.unusable.push((path, "it names the image with checksums of a kind that can't be used here"));
+            }
+            // A page of a server's, a list that came to nothing: whoever put it there meant something by it.
+            Ok(list) if list.lines.is_empty() => return Err(CheckError::NoSums { path }),
             Ok(list) => {
                 if found.add_list(&list, name) {
                     lists.push(list);
                 }
             }
-            Err(CheckError::TooLong { .. }) => {}
             Err(fault) => return Err(fault),
         }
     }
-    for entry in torrents {
+    // The image's own come first.
+    torrents.sort_by_key(|entry| !entry.starts_with(name));
+    for (number, entry) in torrents.into_iter().enumerate() {
         let path = image.with_file_name(entry);
+        if number >= TORRENTS_LOOKED_AT || found.torrents.len() >= TORRENTS_MOST {
+            found.unusable.push((path, "it and any further torrents are not looked into: there are too many"));
+            break;
+        }
+        let is_own = path.file_stem().is_some_and(|stem| stem == name);
         let bytes = path.is_file().then(|| read_file(&path, SUMS_BYTES_MOST)).transpose();
         let bytes = bytes.map_err(|source| CheckError::Sums { path: path.clone(), source })?.flatten();
-        if let Some(torrent) = bytes.and_then(|bytes| torrent(&bytes, name)) {
-            found.torrents.push((path, torrent));
+        match bytes.and_then(|bytes| torrent(&bytes, name)) {
+            Some(torrent) => found.torrents.push((path, torrent)),
+            None if is_own => found.unusable.push((path, "it is a torrent without pieces of a file with this name")),
+            None => {}
         }
     }
     Ok(())
@@ -260,7 +289,7 @@ fn given_signature(
     if read.as_ref().is_some_and(|read| read.text.is_some()) {
         let list = List::read(path)?;
         found.signatures.retain(|known| known.file != path);
-        found.expected.retain(|known| known.source != path.display().to_string());
+        found.expected.retain(|known| known.source != path.to_string_lossy().into_owned());
         found.unlisted.retain(|known| known != path);
         if !found.add_list(&list, name) {
             let (file, over) = (path.to_owned(), vec![list.over()]);

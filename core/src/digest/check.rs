@@ -1,5 +1,6 @@
 //! Does the image match the checksums that were published for it?
 
+use crate::foreign::Shown;
 use std::io;
 use std::path::PathBuf;
 
@@ -47,6 +48,8 @@ pub struct Report {
     pub checked: Vec<Checked>,
     /// Lists that do not name the image.
     pub unlisted: Vec<PathBuf>,
+    /// Files that may say something of the image and can't be used, and why, in words.
+    pub unusable: Vec<(PathBuf, &'static str)>,
     /// Who vouches for the lists or the image.
     pub signatures: Vec<Vouched>,
     /// The key that has signed for this system before, when nothing of what was found is signed by a known key now.
@@ -131,7 +134,7 @@ impl Proof<'_> {
 #[non_exhaustive]
 pub enum CheckError {
     /// A sums file can't be read.
-    #[error("can't read the sums file {}", path.display())]
+    #[error("can't read the sums file {}", path.shown())]
     Sums {
         /// Which one.
         path: PathBuf,
@@ -139,7 +142,7 @@ pub enum CheckError {
         source: io::Error,
     },
     /// A signature or key file can't be read.
-    #[error("can't read {}", path.display())]
+    #[error("can't read {}", path.shown())]
     Unreadable {
         /// Which one.
         path: PathBuf,
@@ -147,13 +150,13 @@ pub enum CheckError {
         source: io::Error,
     },
     /// A torrent does not name the image.
-    #[error("the torrent {} holds no pieces of a file with this name", path.display())]
+    #[error("the torrent {} holds no pieces of a file with this name", path.shown())]
     OtherTorrent {
         /// Which one.
         path: PathBuf,
     },
     /// A sums file is too long to be one.
-    #[error("the sums file {} is longer than {limit} bytes", path.display())]
+    #[error("the sums file {} is longer than {limit} bytes", path.shown())]
     TooLong {
         /// Which one.
         path: PathBuf,
@@ -161,7 +164,7 @@ pub enum CheckError {
         limit: u64,
     },
     /// A sums file holds no checksum at all.
-    #[error("the sums file {} holds no checksum that can be read", path.display())]
+    #[error("the sums file {} holds no checksum that can be read", path.shown())]
     NoSums {
         /// Which one.
         path: PathBuf,
@@ -195,7 +198,7 @@ impl CheckError {
             Self::Unreadable { .. } => "check the name, and that you may read it",
             Self::OtherTorrent { .. } => "give the torrent of this image, or give the image its published name",
             Self::TooLong { .. } | Self::NoSums { .. } => {
-                "give the list of checksums that was published with the image"
+                "give the list that was published with --sums; one that lies there by mistake, move away"
             }
             Self::Image { .. } => "copy the image to another disk, or download it again",
             Self::Shrunk { .. } => "wait until the download has ended, then run the same command again",
@@ -233,7 +236,7 @@ pub fn check(
     let mut hashers = Hashers::new(wanted.chain([Algorithm::Sha256]));
     let torrents = published.torrents.iter();
     let mut comparing: Vec<Comparing<'_>> =
-        torrents.map(|(path, torrent)| Comparing::new(torrent, path.display().to_string(), image.size())).collect();
+        torrents.map(|(path, torrent)| Comparing::new(torrent, path.shown(), image.size())).collect();
     let mut summing = embedded.map(Summing::new);
     let others = comparing.iter_mut().map(|comparing| Box::new(comparing) as Box<dyn Taker>);
     let summed = summing.iter_mut().map(|summing| Box::new(summing) as Box<dyn Taker>);
@@ -256,5 +259,11 @@ pub fn compare(published: &Published, sums: Vec<Sum>) -> Report {
         Some(Checked { found: found.clone(), expected: expected.clone() })
     };
     let checked = published.expected.iter().filter_map(pair).collect();
-    Report { checked, sums, unlisted: published.unlisted.clone(), ..Report::default() }
+    Report {
+        checked,
+        sums,
+        unlisted: published.unlisted.clone(),
+        unusable: published.unusable.clone(),
+        ..Report::default()
+    }
 }

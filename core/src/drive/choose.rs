@@ -1,6 +1,7 @@
 //! From what a technician typed to the one drive that it means.
 
 use super::{Drive, Located, Platform, PlatformError, Tag};
+use crate::foreign::Shown;
 
 /// How a drive was named.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -9,7 +10,7 @@ pub enum NamedBy {
     Tag,
     /// By a link that stays with it.
     StableLink,
-    /// By where the kernel put it today, which proves nothing.
+    /// By where the kernel put it today, or by the port that it is in, which prove nothing.
     KernelName,
     /// By being plugged in after the question.
     Arriving,
@@ -31,7 +32,7 @@ pub struct Choice {
 #[non_exhaustive]
 pub enum ChooseError {
     /// Nothing attached has that name.
-    #[error("no drive `{asked}` is attached{}", attached_words(.attached))]
+    #[error("no drive `{}` is attached{}", asked.shown(), attached_words(.attached))]
     NotAttached {
         /// As typed.
         asked: String,
@@ -61,7 +62,9 @@ impl ChooseError {
     pub fn next_step(&self) -> &'static str {
         match self {
             Self::NotAttached { .. } => "plug it in, or choose one that `pyrotyp drives --all` shows",
-            Self::Ambiguous { .. } => "unplug all of them but the one to be written",
+            Self::Ambiguous { .. } => {
+                "name the one that is meant by its place; or take the others out, a reader's other cards as well"
+            }
             Self::Platform(error) => error.next_step(),
         }
     }

@@ -61,5 +61,6 @@ pub fn volume(drive: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<V
         filesystem: Some(system.name.to_owned()),
         label: system.label,
         mounted_at: None,
+        drives: system.drives,
     }))
 }

@@ -11,6 +11,7 @@ mod sectors;
 mod tag;
 pub mod tray;
 
+use crate::foreign::{Shown, quoted};
 use serde::{Deserialize, Serialize};
 
 pub(crate) use content::read_placed as read_content;
@@ -88,6 +89,30 @@ pub struct Volume {
     pub label: Option<String>,
     /// Where it is mounted.
     pub mounted_at: Option<String>,
+    /// How many drives it spans, where it says.
+    pub drives: Option<u64>,
+}
+
+impl Volume {
+    /// The larger whole of which this is a member, in words: whoever writes to it harms what other drives hold.
+    pub fn group(&self) -> Option<String> {
+        let named = |what: &str| match &self.label {
+            Some(label) => format!("{what} {}", quoted(label)),
+            None => what.to_owned(),
+        };
+        // The device manager's notes have other words for some of them.
+        match self.filesystem.as_deref()? {
+            "btrfs" => self.drives.filter(|drives| *drives > 1).map(|drives| {
+                let name = named("the btrfs volume");
+                format!("{name} of {drives} drives")
+            }),
+            "md" | "linux_raid_member" if self.drives != Some(1) => Some(named("the array")),
+            "lvm2" | "LVM2_member" => Some(named("the LVM group")),
+            "bcache" => Some("a bcache set".to_owned()),
+            "zfs" | "zfs_member" => Some("a ZFS pool".to_owned()),
+            _ => None,
+        }
+    }
 }
 
 /// A partition, by its number in the table.
@@ -122,6 +147,16 @@ pub enum Use {
         /// By what, in words.
         by: String,
     },
+    /// Mounted by a process that sees other mounts than this one, such as a container.
+    Taken {
+        /// By whom and where, in words.
+        by: String,
+    },
+    /// Nobody can tell what something that the running system needs lies on: it may be this drive.
+    Unknown {
+        /// What, in words.
+        what: String,
+    },
 }
 
 /// A whole drive, as the system describes it.
@@ -145,6 +180,8 @@ pub struct Drive {
     pub sector_bytes: u32,
     /// How it is attached.
     pub bus: Bus,
+    /// The slot of a card reader, by its number: what the drive says of itself then tells of the reader, not of the card.
+    pub slot: Option<u32>,
     /// Speed of its link, in megabits a second.
     pub link_mbps: Option<u32>,
     /// Whether it can do more than the port or hub that it is plugged into.
@@ -166,7 +203,26 @@ pub struct Drive {
 }
 
 /// Words in a model's name that tell a card reader.
-const READER_WORDS: [&str; 6] = ["card", "reader", "sd/mmc", "sdxc", "microsd", "multi-card"];
+const READER_WORDS: [&str; 7] = ["card", "reader", "sd/mmc", "sdxc", "microsd", "compact flash", "crw"];
+
+/// Whether a drive on USB with this model's name is a card reader.
+pub fn is_reader(model: Option<&str>) -> bool {
+    let model = model.unwrap_or_default().to_lowercase();
+    READER_WORDS.iter().any(|word| model.contains(word))
+}
+
+/// What the system needs one node of a medium for, it needs all of them for: a drive that is attached by two ways.
+pub(crate) fn share_uses(drives: &mut [Drive]) {
+    let all: Vec<(Tag, Vec<Use>)> = drives.iter().map(|drive| (drive.tag.clone(), drive.uses.clone())).collect();
+    for drive in drives.iter_mut().filter(|drive| !drive.tag.is_unsure() && drive.bytes > 0) {
+        let same = all.iter().filter(|(tag, _)| *tag == drive.tag).flat_map(|(_, uses)| uses);
+        for use_ in same {
+            if !drive.uses.contains(use_) {
+                drive.uses.push(use_.clone());
+            }
+        }
+    }
+}
 
 /// More than this is far larger than a stick, in bytes: sticks of 256 GB are ordinary, disks begin at 320 GB.
 pub const STICK_BYTES_MOST: u64 = 300_000_000_000;
@@ -180,23 +236,18 @@ impl Drive {
         match self.bus {
             Bus::Virtual => Role::Virtual,
             Bus::Mmc if self.removable => Role::Card,
-            Bus::Usb if self.removable && (self.bytes == 0 || self.is_reader()) => Role::Card,
+            Bus::Usb if self.removable && (self.bytes == 0 || self.slot.is_some()) => Role::Card,
             Bus::Usb if self.removable && self.bytes <= STICK_BYTES_MOST => Role::Stick,
             Bus::Usb => Role::External,
             _ => Role::Internal,
         }
     }
 
-    fn is_reader(&self) -> bool {
-        let model = self.model.as_deref().unwrap_or_default().to_lowercase();
-        READER_WORDS.iter().any(|word| model.contains(word))
-    }
-
     /// Vendor and model in one line, or what there is of them.
     pub fn name(&self) -> String {
         let parts = [self.vendor.as_deref(), self.model.as_deref()];
         let name = parts.into_iter().flatten().collect::<Vec<_>>().join(" ");
-        if name.is_empty() { "unnamed drive".to_owned() } else { name }
+        if name.is_empty() { "unnamed drive".to_owned() } else { name.shown() }
     }
 
     /// Everything on it that carries a file system, the whole first.

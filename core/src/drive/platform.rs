@@ -1,5 +1,6 @@
 //! The seam: what Pyrotyp may ask of an operating system about drives. Everything above sees only this.
 
+use crate::foreign::{Shown, all_shown};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -44,6 +45,13 @@ pub trait Platform: Sync {
     /// # Errors
     /// When the file is not there or the system does not answer.
     fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError>;
+
+    /// Names of the programs that have the drive or a part of it open, beside the file systems mounted from it, as far as this
+    /// process may see them.
+    ///
+    /// # Errors
+    /// When the system does not answer.
+    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError>;
 
     /// Whether this process may claim the drive, before anything is asked or computed.
     ///
@@ -138,7 +146,7 @@ pub enum PlatformError {
         source: io::Error,
     },
     /// The tray's descriptor is wrong.
-    #[error("the tray descriptor {} is wrong: {reason}", path.display())]
+    #[error("the tray descriptor {} is wrong: {}", path.shown(), reason.shown())]
     Tray {
         /// Which file.
         path: PathBuf,
@@ -182,7 +190,7 @@ pub enum PlatformError {
         by: Vec<String>,
     },
     /// A volume on it can't be unmounted.
-    #[error("the volume at {at} on drive {tag} is used by {}, and can't be unmounted", users(by))]
+    #[error("the volume at {} on drive {tag} is used by {}, and can't be unmounted", at.shown(), users(by))]
     Unmount {
         /// Which drive.
         tag: Tag,
@@ -203,6 +211,22 @@ pub enum PlatformError {
         /// Why.
         source: io::Error,
     },
+    /// The volumes on it were unmounted before it came to that.
+    #[error("{source}; until then, {} was unmounted", all_shown(at))]
+    AfterUnmount {
+        /// Where they had been mounted.
+        at: Vec<String>,
+        /// What it came to.
+        source: Box<PlatformError>,
+    },
+    /// The system has not read the new partition table.
+    #[error("the system goes on with the old partition table of drive {tag}")]
+    Table {
+        /// Which one.
+        tag: Tag,
+        /// Why.
+        source: io::Error,
+    },
     /// The drive could not be ejected.
     #[error("drive {tag} can't be ejected")]
     Eject {
@@ -214,7 +238,7 @@ pub enum PlatformError {
 }
 
 fn users(by: &[String]) -> String {
-    if by.is_empty() { "another program".to_owned() } else { by.join(", ") }
+    if by.is_empty() { "another program".to_owned() } else { all_shown(by) }
 }
 
 impl PlatformError {
@@ -229,6 +253,8 @@ impl PlatformError {
             Self::Held { .. } => "close the program that uses the drive, then run the same command again",
             Self::Unmount { .. } => "close what uses the volume, then run the same command again",
             Self::Open { .. } => "plug the drive into another port, then run the same command again",
+            Self::AfterUnmount { source, .. } => source.next_step(),
+            Self::Table { .. } => "it is written all the same; pull it out and plug it in again to see what is on it",
             Self::Eject { .. } => "it is written all the same; pull it out when its light is still",
         }
     }

@@ -25,6 +25,17 @@ impl Tag {
     ///
     /// The digest covers each text with its length before it, so that no two properties can run together.
     pub fn of(vendor: Option<&str>, model: Option<&str>, serial: Option<&str>, bytes: u64) -> Self {
+        Self::in_slot(vendor, model, serial, bytes, None)
+    }
+
+    /// The tag of a medium in a slot of a card reader. What is said there tells of the reader: the tag is never a sure one.
+    pub fn in_slot(
+        vendor: Option<&str>,
+        model: Option<&str>,
+        serial: Option<&str>,
+        bytes: u64,
+        slot: Option<u32>,
+    ) -> Self {
         let serial = serial.filter(|serial| is_usable(serial));
         let mut hasher = blake3::Hasher::new();
         hasher.update(b"pyrotyp drive tag 1");
@@ -34,10 +45,13 @@ impl Tag {
             hasher.update(text.as_bytes());
         }
         hasher.update(&bytes.to_le_bytes());
+        if let Some(slot) = slot {
+            hasher.update(b"slot").update(&slot.to_le_bytes());
+        }
         let encoding = CROCKFORD.as_ref();
         let mut text = encoding.map(|encoding| encoding.encode(hasher.finalize().as_bytes())).unwrap_or_default();
         text.truncate(LENGTH);
-        if serial.is_none() {
+        if serial.is_none() || slot.is_some() {
             text.truncate(LENGTH - 1);
             text.push('?');
         }

@@ -3,11 +3,12 @@
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use url::Url;
 
 use super::web::Web;
-use super::{MirrorFault, Wanted};
+use super::{Mirror, MirrorFault, Wanted};
 use crate::Cancel;
 use crate::digest::{SUMS_BYTES_MOST, algorithm_in, parse};
 use crate::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
@@ -27,6 +28,13 @@ const LISTS: [&str; 10] = [
 ];
 /// What is added to a name for its signature.
 const SIGNATURES: [&str; 5] = ["asc", "sig", "minisig", "sign", "gpg"];
+
+/// Most mirrors that are asked, and how often each.
+const MIRRORS_MOST: usize = 4;
+const TRIES: u32 = 3;
+/// How long until a server is asked again, and how often it is looked whether to stop.
+const PAUSE: Duration = Duration::from_millis(500);
+const LOOK: Duration = Duration::from_millis(50);
 
 /// What was found, as it is to lie beside the image.
 #[derive(Clone, Debug, Default)]
@@ -50,26 +58,35 @@ impl Beside {
     }
 }
 
-/// Looks on the image's first mirror for a list that names it, and for signatures. Under the image's own name they are
-/// found again, and do not come in the way of those of other images.
+/// Looks on the image's mirrors for a list that names it, and for signatures. Under the image's own name they are
+/// found again, and do not come in the way of those of other images. Only where a mirror says that there is none is there none:
+/// one that says anything else is asked again, and then the next.
 ///
 /// # Errors
-/// When the server can't be reached at all, or asking it is refused.
-pub fn beside(web: &Web, wanted: &Wanted, cancel: &Cancel) -> Result<Beside, MirrorFault> {
+/// With the address of what was asked for, when no mirror tells whether there is one.
+pub fn beside(web: &Web, wanted: &Wanted, cancel: &Cancel) -> Result<Beside, (String, MirrorFault)> {
+    let mut failed = None;
+    for mirror in wanted.mirrors.iter().take(MIRRORS_MOST) {
+        match beside_on(web, wanted, mirror, cancel) {
+            Ok(found) => return Ok(found),
+            Err((address, MirrorFault::Stopped)) => return Err((address, MirrorFault::Stopped)),
+            Err(fault) => failed = failed.or(Some(fault)),
+        }
+    }
+    failed.map_or_else(|| Ok(Beside::default()), Err)
+}
+
+fn beside_on(web: &Web, wanted: &Wanted, mirror: &Mirror, cancel: &Cancel) -> Result<Beside, (String, MirrorFault)> {
     let mut found = Beside::default();
     if let Some(bytes) = &wanted.signature {
         found.files.push((format!("{}.asc", wanted.name), bytes.clone()));
     }
-    let Some(first) = wanted.mirrors.first() else { return Ok(found) };
-    let base = super::web::address(&first.address)?;
+    let base = super::web::address(&mirror.address).map_err(|fault| (mirror.address.clone(), fault))?;
     let published = base.path_segments().and_then(|mut parts| parts.next_back()).unwrap_or_default().to_owned();
     let mut signed = vec![(published.clone(), wanted.name.clone())];
     for list in LISTS {
-        if cancel.is_set() {
-            return Ok(found);
-        }
         let remote = list.replace("{}", &published);
-        let Some(bytes) = ask(web, &base, &remote, SUMS_BYTES_MOST)? else { continue };
+        let Some(bytes) = ask(web, &base, &remote, SUMS_BYTES_MOST, cancel)? else { continue };
         let text = SignatureFile::read(&bytes).and_then(|signature| signature.text);
         let lines = parse(text.as_deref().unwrap_or(&bytes), algorithm_in(list));
         // A page of the server's, a list of other images, or a checksum that does not say whose it is.
@@ -87,10 +104,8 @@ pub fn beside(web: &Web, wanted: &Wanted, cancel: &Cancel) -> Result<Beside, Mir
     }
     for (remote, local) in signed {
         for ending in SIGNATURES {
-            if cancel.is_set() {
-                return Ok(found);
-            }
-            let Some(bytes) = ask(web, &base, &format!("{remote}.{ending}"), SIGNATURE_BYTES_MOST)? else { continue };
+            let name = format!("{remote}.{ending}");
+            let Some(bytes) = ask(web, &base, &name, SIGNATURE_BYTES_MOST, cancel)? else { continue };
             if SignatureFile::read(&bytes).is_some() {
                 found.files.push((format!("{local}.{ending}"), bytes));
                 break;
@@ -104,18 +119,30 @@ pub fn beside(web: &Web, wanted: &Wanted, cancel: &Cancel) -> Result<Beside, Mir
     Ok(found)
 }
 
-/// A file in the same folder of the server; what is not there, or not as it should be, is `None`.
-fn ask(web: &Web, base: &Url, name: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
+/// A file in the same folder of the server; `None` if the server says that there is none.
+fn ask(
+    web: &Web,
+    base: &Url,
+    name: &str,
+    most: u64,
+    cancel: &Cancel,
+) -> Result<Option<Vec<u8>>, (String, MirrorFault)> {
     let Ok(address) = base.join(&format!("./{name}")) else { return Ok(None) };
-    match web.file(address.as_str(), most) {
-        Ok(found) => Ok(found),
-        Err(
-            fault @ (MirrorFault::Certificate { .. }
-            | MirrorFault::Rights
-            | MirrorFault::Unreachable { .. }
-            | MirrorFault::Silent
-            | MirrorFault::Downgrade { .. }),
-        ) => Err(fault),
-        Err(_) => Ok(None),
+    let mut tries = TRIES;
+    loop {
+        tries = tries.saturating_sub(1);
+        match web.file(address.as_str(), most, cancel) {
+            Ok(found) => return Ok(found),
+            Err(fault) if fault.is_lasting() || tries == 0 => return Err((address.to_string(), fault)),
+            Err(_) => pause(cancel),
+        }
+    }
+}
+
+/// A moment in which a server may come to itself.
+fn pause(cancel: &Cancel) {
+    let begun = Instant::now();
+    while begun.elapsed() < PAUSE && !cancel.is_set() {
+        std::thread::sleep(LOOK);
     }
 }

@@ -2,6 +2,7 @@
 //!
 //! Promise: any bytes give an answer or an error, never a panic; nothing outside the document is looked up.
 
+use crate::foreign::Shown;
 use roxmltree::{Document, Node, ParsingOptions};
 
 use super::{Mirror, Pieces, Wanted};
@@ -15,6 +16,8 @@ const NODES_MOST: u32 = 2_000_000;
 const NAMESPACE: &str = "urn:ietf:params:xml:ns:metalink";
 /// Most mirrors of one file that are kept.
 const MIRRORS_MOST: usize = 200;
+/// So much of a text that makes no sense is told, in characters.
+const TEXT_TOLD: usize = 40;
 /// Shortest and longest piece, in bytes.
 const PIECE: std::ops::RangeInclusive<u64> = 1024..=1 << 30;
 
@@ -23,7 +26,7 @@ const PIECE: std::ops::RangeInclusive<u64> = 1024..=1 << 30;
 #[non_exhaustive]
 pub enum MetalinkError {
     /// It is no XML.
-    #[error("it is no XML: {why}")]
+    #[error("it is no XML: {}", why.shown())]
     Xml {
         /// In words.
         why: String,
@@ -31,6 +34,26 @@ pub enum MetalinkError {
     /// It is XML of another kind.
     #[error("it is no Metalink 4 file")]
     Other,
+    /// A number in it can't be meant.
+    #[error("what it says of {} makes no sense: {what} is `{}`", file.shown(), text.shown())]
+    Number {
+        /// Of which file.
+        file: String,
+        /// What the number is.
+        what: &'static str,
+        /// As it stands there.
+        text: String,
+    },
+    /// The sums of a file's pieces are not those of a file of its length.
+    #[error("what it says of {} makes no sense: {found} pieces are listed where {expected} are expected", file.shown())]
+    Pieces {
+        /// Of which file.
+        file: String,
+        /// How many are listed.
+        found: u64,
+        /// How many there would be.
+        expected: u64,
+    },
     /// It names no file with an address that can be used.
     #[error("it names no file with an http or https address")]
     Nothing,
@@ -49,7 +72,8 @@ pub fn metalink(bytes: &[u8]) -> Result<Vec<Wanted>, MetalinkError> {
     if !root.has_tag_name((NAMESPACE, "metalink")) {
         return Err(MetalinkError::Other);
     }
-    let found: Vec<Wanted> = children(root, "file").filter_map(file).collect();
+    let found: Vec<Option<Wanted>> = children(root, "file").map(file).collect::<Result<_, _>>()?;
+    let found: Vec<Wanted> = found.into_iter().flatten().collect();
     if found.is_empty() { Err(MetalinkError::Nothing) } else { Ok(found) }
 }
 
@@ -62,16 +86,23 @@ fn text<'a>(node: Node<'a, 'a>) -> &'a str {
 }
 
 /// One `file` element (RFC 5854, §4.1.2).
-fn file(node: Node<'_, '_>) -> Option<Wanted> {
-    let name = super::file_name(node.attribute("name")?)?;
+fn file(node: Node<'_, '_>) -> Result<Option<Wanted>, MetalinkError> {
+    let Some(name) = node.attribute("name").and_then(super::file_name) else { return Ok(None) };
     let mut mirrors: Vec<Mirror> = children(node, "url").filter_map(mirror).take(MIRRORS_MOST).collect();
     // 1 is the best (RFC 5854, §4.2.16.1).
     mirrors.sort_by_key(|mirror| mirror.priority);
     let sums = children(node, "hash").filter_map(|hash| sum(hash.attribute("type")?, text(hash)));
-    let bytes = children(node, "size").find_map(|size| text(size).parse().ok());
+    let size = children(node, "size").next().map(|size| number(text(size), &name, "its size", 1..=i64::MAX as u64));
+    let bytes = size.transpose()?;
+    let pieces = match bytes {
+        Some(bytes) => {
+            children(node, "pieces").map(|node| pieces(node, &name, bytes)).collect::<Result<Vec<_>, _>>()?
+        }
+        None => Vec::new(),
+    };
     let wanted = Wanted {
         sums: sums.collect(),
-        pieces: children(node, "pieces").filter_map(|node| pieces(node, bytes?)).max_by_key(Pieces::rank),
+        pieces: pieces.into_iter().flatten().max_by_key(Pieces::rank),
         signature: children(node, "signature")
             .find(|node| node.attribute("mediatype") == Some("application/pgp-signature"))
             .map(|node| node.text().unwrap_or_default().trim_start().as_bytes().to_vec()),
@@ -79,7 +110,22 @@ fn file(node: Node<'_, '_>) -> Option<Wanted> {
         mirrors,
         bytes,
     };
-    (!wanted.mirrors.is_empty()).then_some(wanted)
+    Ok((!wanted.mirrors.is_empty()).then_some(wanted))
+}
+
+/// A number of a file, if it is one that can be meant.
+fn number(
+    text: &str,
+    file: &str,
+    what: &'static str,
+    sense: std::ops::RangeInclusive<u64>,
+) -> Result<u64, MetalinkError> {
+    let found = text.parse().ok().filter(|number| sense.contains(number));
+    found.ok_or_else(|| MetalinkError::Number {
+        file: file.to_owned(),
+        what,
+        text: text.chars().take(TEXT_TOLD).collect(),
+    })
 }
 
 fn mirror(node: Node<'_, '_>) -> Option<Mirror> {
@@ -94,13 +140,16 @@ fn sum(algorithm: &str, hex: &str) -> Option<Sum> {
     format!("{}:{hex}", Algorithm::named(algorithm)?.name()).parse().ok()
 }
 
-/// The sums of the pieces, if there is one for each piece of a file of `bytes` bytes.
-fn pieces(node: Node<'_, '_>, bytes: u64) -> Option<Pieces> {
-    let algorithm = Algorithm::named(node.attribute("type")?)?;
-    let length = node.attribute("length")?.parse().ok().filter(|length| PIECE.contains(length))?;
-    let sums: Option<Vec<Sum>> = children(node, "hash").map(|hash| sum(algorithm.name(), text(hash))).collect();
-    let sums = sums.filter(|sums| sums.len() as u64 == bytes.div_ceil(length))?;
-    Some(Pieces { algorithm, bytes: length, sums })
+/// The sums of the pieces of a file of `bytes` bytes; `None` if they are of a kind that is not known here.
+fn pieces(node: Node<'_, '_>, file: &str, bytes: u64) -> Result<Option<Pieces>, MetalinkError> {
+    let length = number(node.attribute("length").unwrap_or_default(), file, "the length of its pieces", PIECE)?;
+    let Some(algorithm) = node.attribute("type").and_then(Algorithm::named) else { return Ok(None) };
+    let sums: Vec<Sum> = children(node, "hash").filter_map(|hash| sum(algorithm.name(), text(hash))).collect();
+    let (found, expected) = (sums.len() as u64, bytes.div_ceil(length));
+    if found != expected {
+        return Err(MetalinkError::Pieces { file: file.to_owned(), found, expected });
+    }
+    Ok(Some(Pieces { algorithm, bytes: length, sums }))
 }
 
 #[cfg(test)]
@@ -118,7 +167,7 @@ mod tests {
             wrap(&format!(
                 "<file name='../a/larkspur.iso'><size>2500</size><hash type='sha-256'>{}</hash><hash type='crc'>1</hash>
                 <pieces length='1024' type='sha-1'><hash>{1}</hash><hash>{1}</hash><hash>{1}</hash></pieces>
-                <pieces length='1024' type='sha-256'><hash>too few</hash></pieces>
+                <pieces length='1024' type='of another kind'><hash>0</hash></pieces>
                 <url priority='5' location='DE'>http://b.example/x</url><url>ftp://c.example/x</url>
                 <url priority='1'> https://a.example/x </url></file><file name='empty'/>",
                 zeros(64),
@@ -143,6 +192,25 @@ mod tests {
         assert_eq!(
             metalink(wrap("<file name='..'><url>http://a.example/</url></file>").as_bytes()),
             Err(MetalinkError::Nothing)
+        );
+        let told = |inside: &str| {
+            let text = wrap(&format!("<file name='a.iso'>{inside}<url>http://a.example/</url></file>"));
+            metalink(text.as_bytes()).unwrap_err().to_string()
+        };
+        insta::assert_snapshot!(
+            [
+                told("<size>-5</size>"),
+                told("<size>0</size>"),
+                told("<size>9</size><pieces length='0' type='sha-1'/>"),
+                told("<size>2048</size><pieces length='1024' type='sha-1'><hash>0</hash></pieces>"),
+            ]
+            .join("\n"),
+            @"
+        what it says of a.iso makes no sense: its size is `-5`
+        what it says of a.iso makes no sense: its size is `0`
+        what it says of a.iso makes no sense: the length of its pieces is `0`
+        what it says of a.iso makes no sense: 0 pieces are listed where 2 are expected
+        "
         );
         // Entities that blow up, and files of this machine, are never looked at.
         let bomb = "<!DOCTYPE x [<!ENTITY a SYSTEM 'file:///etc/passwd'>]><metalink>&a;</metalink>";

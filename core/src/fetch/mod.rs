@@ -15,6 +15,7 @@ mod ranges;
 mod transfer;
 mod web;
 
+use crate::foreign::Shown;
 use std::io;
 use std::path::PathBuf;
 
@@ -100,7 +101,7 @@ impl Wanted {
 /// The name itself of a file whose name somebody else chose; `None` if nothing fit for a file is left.
 pub fn file_name(given: &str) -> Option<String> {
     let last = given.rsplit(['/', '\\']).next().unwrap_or_default().trim();
-    let is_fit = !last.is_empty() && last.len() <= 200 && !last.starts_with('.') && !last.chars().any(char::is_control);
+    let is_fit = !last.is_empty() && last.len() <= 200 && !last.starts_with('.') && crate::foreign::is_harmless(last);
     is_fit.then(|| last.to_owned())
 }
 
@@ -109,7 +110,7 @@ pub fn file_name(given: &str) -> Option<String> {
 #[non_exhaustive]
 pub enum MirrorFault {
     /// No address that can be fetched.
-    #[error("`{text}` is no http or https address of a file")]
+    #[error("`{}` is no http or https address of a file", text.shown())]
     Address {
         /// As given.
         text: String,
@@ -123,13 +124,13 @@ pub enum MirrorFault {
         after: Option<u64>,
     },
     /// The server can't prove who it is.
-    #[error("its certificate is not accepted: {why}")]
+    #[error("its certificate is not accepted: {}", why.shown())]
     Certificate {
         /// In words.
         why: String,
     },
     /// From an address that is protected to one that is not.
-    #[error("it leads from https to an address without protection, {to}")]
+    #[error("it leads from https to an address without protection, {}", to.shown())]
     Downgrade {
         /// Where to.
         to: String,
@@ -141,13 +142,13 @@ pub enum MirrorFault {
     #[error("nothing that talks to the network runs as root")]
     Rights,
     /// Nobody there.
-    #[error("it can't be reached: {why}")]
+    #[error("it can't be reached: {}", why.shown())]
     Unreachable {
         /// In words.
         why: String,
     },
     /// The connection ended too early.
-    #[error("the connection broke off ({why})")]
+    #[error("the connection broke off ({})", why.shown())]
     BrokeOff {
         /// In words.
         why: String,
@@ -193,6 +194,9 @@ pub enum MirrorFault {
     /// It has another version than before.
     #[error("it has another version of the file by now")]
     Changed,
+    /// Told to stop.
+    #[error("stopped before the end")]
+    Stopped,
     /// More than there is room for.
     #[error("it sends more than the {limit} bytes for which there is room")]
     TooLong {
@@ -251,7 +255,7 @@ impl MirrorFault {
 #[non_exhaustive]
 pub enum FetchError {
     /// The folder or the file under way can't be written.
-    #[error("can't write {}", path.display())]
+    #[error("can't write {}", path.shown())]
     Folder {
         /// Which file.
         path: PathBuf,
@@ -259,19 +263,19 @@ pub enum FetchError {
         source: io::Error,
     },
     /// Another process is fetching the same.
-    #[error("another fetch of this image is under way ({})", path.display())]
+    #[error("another fetch of this image is under way ({})", path.shown())]
     Busy {
         /// The file under way.
         path: PathBuf,
     },
     /// A file that is not from a fetch bears the name of the one under way.
-    #[error("{} is there already, and is not from a fetch", path.display())]
+    #[error("{} is there already, and is not from a fetch", path.shown())]
     Foreign {
         /// That file.
         path: PathBuf,
     },
     /// No mirror is left.
-    #[error("{address}: {fault}")]
+    #[error("{}: {fault}", address.shown())]
     NoMirror {
         /// The one that was given up last.
         address: String,
@@ -359,7 +363,7 @@ mod tests {
     fn names_from_outside_stay_in_their_folder() {
         let fit = ["larkspur.iso", "/srv/a b.iso", "..\\..\\x.iso"].map(file_name).map(Option::unwrap_or_default);
         assert_eq!(fit, ["larkspur.iso", "a b.iso", "x.iso"]);
-        for unfit in ["", "a/", "..", ".bashrc", "a\n.iso"] {
+        for unfit in ["", "a/", "..", ".bashrc", "a\n.iso", "a\u{202e}osi.exe", "a\u{200b}.iso"] {
             assert_eq!(file_name(unfit), None, "{unfit:?}");
         }
         assert_eq!(Wanted::at("https://a.example/x/lark%20spur.iso?y=1").unwrap().name, "lark spur.iso");

@@ -16,16 +16,21 @@ const FAILURES_MOST: u32 = 6;
 /// After so many bytes a failure is no longer in a row with the one before.
 const PROGRESS: u64 = 64 << 10;
 /// The first pause before a mirror is asked again; each further one is twice as long, up to the longest.
-const PAUSE: Duration = Duration::from_millis(500);
+const PAUSE: Duration = Duration::from_millis(250);
 const PAUSE_LONGEST: Duration = Duration::from_secs(60);
 /// Pieces longer than this, in bytes, are passed on as they come.
 const PIECE_MOST: u64 = 16 << 20;
+/// Slower than this, in bytes a second, a mirror is no use to anybody.
+const CRAWLING: u64 = 256;
+/// How often a mirror may fail at all, whatever comes between.
+const FAILURES_EVER: u32 = 500;
 /// How often a pause looks whether to stop.
 const LOOK: Duration = Duration::from_millis(50);
 
 struct Source {
     address: String,
     failures: u32,
+    failures_ever: u32,
     validator: Option<String>,
     dropped: Option<MirrorFault>,
 }
@@ -45,6 +50,8 @@ pub struct Onward<'a> {
     at: u64,
     answer: Option<Answer>,
     since_failure: u64,
+    /// How long the line was waited for, and what came meanwhile.
+    waited: (Duration, u64),
     pieces: Option<Pieces>,
     /// A piece that is proven, and how much of it was passed on.
     proven: (Vec<u8>, usize),
@@ -53,8 +60,13 @@ pub struct Onward<'a> {
 impl<'a> Onward<'a> {
     /// The image that is `wanted`, from byte `at` on.
     pub fn new(web: &'a Web, wanted: &Wanted, at: u64, cancel: &'a Cancel, tell: Tell<'a>) -> Self {
-        let source =
-            |address: &String| Source { address: address.clone(), failures: 0, validator: None, dropped: None };
+        let source = |address: &String| Source {
+            address: address.clone(),
+            failures: 0,
+            failures_ever: 0,
+            validator: None,
+            dropped: None,
+        };
         // In the middle of a piece nothing can be proven until the next one begins: then the whole has to do.
         let fits = |pieces: &Pieces| pieces.bytes <= PIECE_MOST && at.checked_rem(pieces.bytes) == Some(0);
         Self {
@@ -66,6 +78,7 @@ impl<'a> Onward<'a> {
             at,
             answer: None,
             since_failure: 0,
+            waited: (Duration::ZERO, 0),
             pieces: wanted.pieces.clone().filter(fits),
             proven: (Vec::new(), 0),
         }
@@ -123,10 +136,7 @@ impl<'a> Onward<'a> {
         if answer.start < self.at {
             // It sends all of it again: what is there already is passed over.
             let over = self.at.saturating_sub(answer.start);
-            let passed = io::copy(&mut answer.by_ref().take(over), &mut io::sink()).map_err(|error| of_io(&error))?;
-            if passed < over {
-                return Err(MirrorFault::BrokeOff { why: "it ended early".to_owned() });
-            }
+            pass_over(&mut answer, over, self.cancel)?;
         }
         Ok(answer)
     }
@@ -140,7 +150,9 @@ impl<'a> Onward<'a> {
         }
         self.since_failure = 0;
         source.failures = source.failures.saturating_add(1);
-        if fault.is_lasting() || source.failures >= FAILURES_MOST {
+        source.failures_ever = source.failures_ever.saturating_add(1);
+        let is_often = source.failures >= FAILURES_MOST || source.failures_ever >= FAILURES_EVER;
+        if fault.is_lasting() || is_often {
             (self.tell)(&News::Dropped { address: &source.address, fault: &fault });
             source.dropped = Some(fault);
             self.sources.push_back(source);
@@ -176,7 +188,21 @@ impl<'a> Onward<'a> {
             let left = self.total.map_or(u64::MAX, |total| total.saturating_sub(self.at));
             let most = usize::try_from(left).unwrap_or(usize::MAX).min(into.len());
             let Some(answer) = &mut self.answer else { continue };
-            match answer.read(into.get_mut(..most).unwrap_or_default()) {
+            let began = Instant::now();
+            let read = answer.read(into.get_mut(..most).unwrap_or_default());
+            // What whoever takes it lets it wait is not the line's.
+            let (waited, came) = &mut self.waited;
+            *waited = waited.saturating_add(began.elapsed());
+            *came = came.saturating_add(*read.as_ref().unwrap_or(&0) as u64);
+            if *waited >= self.web.wait() {
+                let is_crawling = *came < waited.as_secs().max(1).saturating_mul(CRAWLING);
+                self.waited = (Duration::ZERO, 0);
+                if is_crawling {
+                    self.failed(MirrorFault::Slow);
+                    continue;
+                }
+            }
+            match read {
                 Ok(0) if self.total.is_none() => return Ok(0),
                 Ok(0) => self.failed(MirrorFault::BrokeOff { why: "it ended early".to_owned() }),
                 Ok(count) => {
@@ -218,6 +244,25 @@ impl<'a> Onward<'a> {
             self.failed(MirrorFault::DamagedPiece { at: start });
         }
     }
+}
+
+/// Takes so many bytes of an answer for nothing.
+fn pass_over(answer: &mut Answer, bytes: u64, cancel: &Cancel) -> Result<(), MirrorFault> {
+    let mut chunk = vec![0u8; 64 << 10];
+    let mut left = bytes;
+    while left > 0 {
+        if cancel.is_set() {
+            return Err(MirrorFault::Stopped);
+        }
+        let most = usize::try_from(left).unwrap_or(usize::MAX).min(chunk.len());
+        match answer.read(chunk.get_mut(..most).unwrap_or_default()) {
+            Ok(0) => return Err(MirrorFault::BrokeOff { why: "it ended early".to_owned() }),
+            Ok(count) => left = left.saturating_sub(count as u64),
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(of_io(&error)),
+        }
+    }
+    Ok(())
 }
 
 impl Read for Onward<'_> {

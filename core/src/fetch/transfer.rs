@@ -21,15 +21,19 @@ const CONNECTIONS_MOST: usize = 4;
 const SHARE: u64 = 8 << 20;
 /// How often a mirror may fail in a row.
 const FAILURES_MOST: u32 = 6;
-/// After so many bytes at once a failure is no longer in a row with the one before.
+/// How often it may fail at all, whatever comes between.
+const FAILURES_EVER: u32 = 500;
+/// After so many bytes that nobody had brought before a failure is no longer in a row with the one before.
 const PROGRESS: u64 = 64 << 10;
 /// The first pause before a mirror is asked again; each further one is twice as long, up to the longest.
-const PAUSE: Duration = Duration::from_millis(500);
+const PAUSE: Duration = Duration::from_millis(250);
 const PAUSE_LONGEST: Duration = Duration::from_secs(60);
 /// The side file is brought up to date this often.
 const SAVE_EVERY: Duration = Duration::from_secs(5);
 /// Slower than this, in bytes a second, another mirror is tried.
 const SLOW: u64 = 64 << 10;
+/// Slower than this, in bytes a second, a mirror is no use to anybody.
+const CRAWLING: u64 = 256;
 /// How often everything may begin again because a server has another version.
 const RESTARTS_MOST: u32 = 2;
 /// What was there before this run counts as from a mirror of its own.
@@ -38,6 +42,7 @@ const EARLIER: usize = usize::MAX;
 struct MirrorState {
     address: String,
     failures: u32,
+    failures_ever: u32,
     not_before: Instant,
     has_failed: bool,
     dropped: Option<MirrorFault>,
@@ -76,6 +81,7 @@ pub fn transfer(
     let state = |address: &String| MirrorState {
         address: address.clone(),
         failures: 0,
+        failures_ever: 0,
         not_before: now,
         has_failed: false,
         dropped: None,
@@ -107,6 +113,7 @@ pub fn transfer(
         last_dropped: None,
         length_from: None,
         restarts: 0,
+        furthest: 0,
         saved: now,
     };
     let outcome = transfer.run(cancel, listener);
@@ -141,6 +148,8 @@ struct Transfer<'a> {
     /// The mirror that told the length, where nothing published does.
     length_from: Option<usize>,
     restarts: u32,
+    /// The most that ever was there.
+    furthest: u64,
     saved: Instant,
 }
 
@@ -324,8 +333,10 @@ impl Transfer<'_> {
                 if let Some(follower) = &self.follower {
                     follower.reached(self.part.side.done.prefix());
                 }
-                if let Some(mirror) = self.mirrors.get_mut(mirror).filter(|_| end.saturating_sub(start) >= PROGRESS) {
-                    mirror.failures = 0;
+                let done = self.part.side.done.bytes();
+                if done >= self.furthest.saturating_add(PROGRESS) {
+                    self.furthest = done;
+                    self.mirrors.get_mut(mirror).into_iter().for_each(|mirror| mirror.failures = 0);
                 }
             }
             Report::Ended(outcome) => {
@@ -404,17 +415,18 @@ impl Transfer<'_> {
             _ => {}
         }
         mirror.failures = mirror.failures.saturating_add(1);
+        mirror.failures_ever = mirror.failures_ever.saturating_add(1);
         mirror.has_failed = true;
         let is_bad_piece = matches!(fault, MirrorFault::DamagedPiece { .. });
-        let is_over = mirror.failures >= FAILURES_MOST || is_bad_piece && (others || mirror.failures > 2);
+        let is_often = mirror.failures >= FAILURES_MOST || mirror.failures_ever >= FAILURES_EVER;
+        let is_over = is_often || is_bad_piece && (others || mirror.failures > 2);
         if fault.is_lasting() || is_over {
             self.drop_mirror(place, fault, listener);
             return;
         }
         let pause = match (&fault, mirror.failures) {
             (MirrorFault::Status { after: Some(seconds), .. }, _) => Duration::from_secs(*seconds),
-            (_, 1) => Duration::ZERO,
-            (_, more) => PAUSE.saturating_mul(1 << more.saturating_sub(2).min(10)),
+            (_, more) => PAUSE.saturating_mul(1 << more.saturating_sub(1).min(10)),
         };
         let pause = pause.min(PAUSE_LONGEST);
         listener.told(&News::Again { address: &mirror.address, fault: &fault, seconds: pause.as_secs_f64() });
@@ -450,7 +462,7 @@ impl Transfer<'_> {
             !mirror.is_slow && workers.iter().all(|worker| worker.mirror != place)
         };
         let has_better = self.usable().any(|(place, mirror)| is_better(place, mirror, &self.workers));
-        let mut left = Vec::new();
+        let (mut left, mut given_up) = (Vec::new(), Vec::new());
         for worker in &mut self.workers {
             let (since, before) = worker.since;
             if since.elapsed() < stretch {
@@ -460,10 +472,16 @@ impl Transfer<'_> {
             let millis = u64::try_from(since.elapsed().as_millis()).unwrap_or(u64::MAX);
             let rate = came.saturating_mul(1000).checked_div(millis).unwrap_or(SLOW);
             worker.since = (Instant::now(), worker.arrived);
+            let fault = if came == 0 { MirrorFault::Silent } else { MirrorFault::Slow };
             if has_better && rate < SLOW {
-                let fault = if came == 0 { MirrorFault::Silent } else { MirrorFault::Slow };
                 left.push((worker.id, worker.mirror, fault));
+            } else if rate < CRAWLING {
+                given_up.push((worker.id, worker.mirror, fault));
             }
+        }
+        for (id, place, fault) in given_up {
+            self.abandon(|worker| worker.id == id);
+            self.failed(place, fault, listener);
         }
         for (id, place, fault) in left {
             self.abandon(|worker| worker.id == id);
@@ -490,6 +508,7 @@ impl Transfer<'_> {
         self.abandon(|_| true);
     }
 
+    /// What was there counts for nothing any more; that much must be there again before anything is called progress.
     fn start_over(&mut self, why: &str, listener: &mut dyn Listener) {
         listener.told(&News::StartedOver { why });
         self.abandon_all();

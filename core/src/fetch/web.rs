@@ -1,8 +1,9 @@
 //! Asking servers: one request at a time, redirects followed by hand so that each step is judged.
 
 use std::io::{self, Read};
+use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::sync::{Arc, OnceLock};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use ureq::http::{HeaderMap, Response, StatusCode, header};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
@@ -10,11 +11,16 @@ use ureq::{Agent, Body};
 use url::{Host, Url};
 
 use super::MirrorFault;
+use crate::Cancel;
 
 /// Most redirects that are followed for one request.
 const REDIRECTS_MOST: usize = 8;
 /// Longest time for one whole body; silence ends it long before.
 const BODY_LONGEST: Duration = Duration::from_secs(24 * 3600);
+/// Longest time for a list, a signature or the like.
+const FILE_LONGEST: Duration = Duration::from_secs(30);
+/// How often somebody who waits looks whether to stop.
+const LOOK: Duration = Duration::from_millis(50);
 /// Buffer between the socket and the reader, in bytes.
 const BUFFER: usize = 256 << 10;
 
@@ -159,13 +165,34 @@ impl Web {
         request.call().map_err(fault)
     }
 
-    /// A file of at most `most` bytes, whole; `None` if the server has none of that name.
+    /// A file of at most `most` bytes, whole; `None` if the server says that it has none of that name. It takes no longer than
+    /// thirty seconds, whatever comes, and ends at once when `cancel` says stop.
     ///
     /// # Errors
     /// When the server can't be reached, is refused, or sends more.
-    pub fn file(&self, text: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
+    pub fn file(&self, text: &str, most: u64, cancel: &Cancel) -> Result<Option<Vec<u8>>, MirrorFault> {
+        let (sender, receiver) = channel();
+        let (web, address) = (self.clone(), text.to_owned());
+        let asking = std::thread::Builder::new().name("ask".to_owned()).spawn(move || {
+            // Nobody waits any more for what comes too late.
+            let _ = sender.send(web.file_now(&address, most));
+        });
+        asking.map_err(|error| MirrorFault::Unreachable { why: crate::plain(&error) })?;
+        let begun = Instant::now();
+        loop {
+            match receiver.recv_timeout(LOOK) {
+                Ok(answer) => return answer,
+                Err(RecvTimeoutError::Disconnected) => return Err(MirrorFault::Nonsense),
+                Err(RecvTimeoutError::Timeout) if cancel.is_set() => return Err(MirrorFault::Stopped),
+                Err(RecvTimeoutError::Timeout) if begun.elapsed() > FILE_LONGEST => return Err(MirrorFault::Slow),
+                Err(RecvTimeoutError::Timeout) => {}
+            }
+        }
+    }
+
+    fn file_now(&self, text: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
         let answer = match self.get(text, &Part::default()) {
-            Err(MirrorFault::Status { code: 403 | 404 | 410, .. }) => return Ok(None),
+            Err(MirrorFault::Status { code: 404 | 410, .. }) => return Ok(None),
             other => other?,
         };
         let mut bytes = Vec::new();

@@ -22,6 +22,8 @@ pub struct FileSystem {
     pub label: Option<String>,
     /// Length that the superblock declares, in bytes.
     pub bytes: Option<u64>,
+    /// How many drives it spans, where it says.
+    pub drives: Option<u64>,
 }
 
 struct Magic {
@@ -47,7 +49,7 @@ fn unsaid(_: &[u8]) -> Option<u64> {
 }
 
 /// One row each; the source is the structure that the system's own tools document.
-const TABLE: [Magic; 12] = [
+const TABLE: [Magic; 13] = [
     // NTFS boot sector: total sectors at 40, bytes per sector at 11.
     Magic {
         name: "ntfs",
@@ -101,9 +103,11 @@ const TABLE: [Magic; 12] = [
         bytes: |raw| u64_le(raw, 0x1_0070),
     },
     // Members of something larger. LVM2 physical volume: its label lies in the second sector, as its own tools write it.
-    Magic { name: "lvm2", at: 512, is: b"LABELONE", label: Label::Unread, bytes: unsaid },
+    Magic { name: "lvm2", at: 512, is: b"LABELONE", label: Label::Behind(labels::lvm_group), bytes: unsaid },
     // Linux md superblock of version 1.2, at 4 KiB (the kernel's md_p.h).
-    Magic { name: "md", at: 4096, is: &[0xFC, 0x4E, 0x2B, 0xA9], label: Label::At(4096 + 32, 32), bytes: unsaid },
+    Magic { name: "md", at: 4096, is: &MD_MAGIC, label: Label::At(4096 + 32, 32), bytes: unsaid },
+    // The same of version 1.1, at the very start.
+    Magic { name: "md", at: 0, is: &MD_MAGIC, label: Label::At(32, 32), bytes: unsaid },
     // bcache superblock: its magic at 4 KiB + 24 (the kernel's bcache.h).
     Magic {
         name: "bcache",
@@ -121,6 +125,33 @@ const TABLE: [Magic; 12] = [
         bytes: |raw| u64::from(u32_le(raw, 1028)?).checked_mul(1024u64.checked_shl(u32_le(raw, 1048)?)?),
     },
 ];
+
+/// Magic number of Linux md superblocks (the kernel's md_p.h).
+const MD_MAGIC: [u8; 4] = [0xFC, 0x4E, 0x2B, 0xA9];
+
+/// Whether an md superblock of version 1.0 or 0.90 lies at the end of this volume: 8 KiB before it at a multiple of 4 KiB, or in the
+/// last whole 64 KiB (the kernel's md_p.h and Documentation/admin-guide/md.rst).
+fn is_md_by_its_end(volume: &dyn ReadAt) -> io::Result<bool> {
+    let size = volume.size();
+    let aligned = |before: u64, to: u64| Some(size.checked_sub(before)? & !to.saturating_sub(1));
+    let old = (size & !0xFFFF).checked_sub(0x1_0000);
+    for at in [aligned(8192, 4096), old].into_iter().flatten() {
+        let mut magic = [0u8; 4];
+        if volume.fill_at(at, &mut magic)? == magic.len() && magic == MD_MAGIC {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
+/// How many drives the file system or array spans, where its superblock says: btrfs at 0x88 of it, md at 92 of it.
+fn drives(name: &str, at: usize, head: &[u8]) -> Option<u64> {
+    match name {
+        "btrfs" => u64_le(head, 0x1_0088),
+        "md" => u32_le(head, at.checked_add(92)?).map(u64::from),
+        _ => None,
+    }
+}
 
 /// Where the uberblocks of the first ZFS label begin, how long they are together, and each of them, in bytes (OpenZFS on-disk
 /// format, §1.3).
@@ -152,7 +183,7 @@ pub fn recognise(volume: &dyn ReadAt) -> io::Result<Option<FileSystem>> {
             Width::Fat16 => "fat16",
             Width::Fat32 => "fat32",
         };
-        return Ok(Some(FileSystem { name, label: fat.label, bytes: Some(fat.bytes) }));
+        return Ok(Some(FileSystem { name, label: fat.label, bytes: Some(fat.bytes), drives: None }));
     }
     let mut head = vec![0u8; HEAD_BYTES];
     let count = volume.fill_at(0, &mut head)?;
@@ -167,15 +198,25 @@ pub fn recognise(volume: &dyn ReadAt) -> io::Result<Option<FileSystem>> {
                 Label::Behind(read) => read(volume, &head)?,
             },
             bytes: (magic.bytes)(&head),
+            drives: drives(magic.name, magic.at, &head),
         }));
     }
     if let Some(iso) = iso9660::read(volume)?.and_then(Result::ok) {
-        return Ok(Some(FileSystem { name: "iso9660", label: iso.label, bytes: Some(iso.declared_bytes) }));
+        return Ok(Some(FileSystem {
+            name: "iso9660",
+            label: iso.label,
+            bytes: Some(iso.declared_bytes),
+            drives: None,
+        }));
     }
     if let Some(udf) = udf::read(volume)? {
-        return Ok(Some(FileSystem { name: "udf", label: udf.label, bytes: None }));
+        return Ok(Some(FileSystem { name: "udf", label: udf.label, bytes: None, drives: None }));
     }
-    Ok(is_zfs(volume)?.then_some(FileSystem { name: "zfs", label: None, bytes: None }))
+    let member = |name| FileSystem { name, label: None, bytes: None, drives: None };
+    if is_md_by_its_end(volume)? {
+        return Ok(Some(member("md")));
+    }
+    Ok(is_zfs(volume)?.then(|| member("zfs")))
 }
 
 /// ext3 has a journal (compatible feature 4); ext4 has extents (incompatible feature 0x40).
@@ -275,7 +316,7 @@ mod tests {
         let told: Vec<String> = volumes
             .iter()
             .map(|volume| match recognise(volume).unwrap() {
-                Some(FileSystem { name, label, bytes }) => format!("{name} {label:?} {bytes:?}"),
+                Some(FileSystem { name, label, bytes, .. }) => format!("{name} {label:?} {bytes:?}"),
                 None => "nothing".to_owned(),
             })
             .collect();

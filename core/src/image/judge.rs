@@ -3,6 +3,7 @@
 use super::{
     Boot, EfiProgram, Facts, Firmware, Inspection, Kind, PackedFault, Stranger, Verdict, Via, Whole, eltorito, gpt, mbr,
 };
+use crate::foreign::Shown;
 use crate::{Finding, Level, human_bytes};
 
 /// Drives come in whole sectors of this many bytes at least.
@@ -180,7 +181,7 @@ fn not_an_image(facts: &Facts) -> Finding {
 fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
     let (Some(end), Some(bytes)) = (declared, facts.bytes) else { return };
     if let Some(missing) = end.checked_sub(bytes).filter(|missing| *missing > 0) {
-        let place = facts.cut_in.as_ref().map(|file| format!("; the file ends within {file}"));
+        let place = facts.cut_in.as_ref().map(|file| format!("; the file ends within {}", file.shown()));
         let place = place.unwrap_or_default();
         findings.push(Finding::stop(
             "cut-short",

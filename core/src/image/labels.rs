@@ -36,6 +36,19 @@ pub fn exfat(volume: &dyn ReadAt, boot: &[u8]) -> io::Result<Option<String>> {
     }))
 }
 
+/// The name of an LVM volume group: the first word of its text, which the metadata area's header at 4 KiB leads to, as LVM's own tools
+/// lay it out (` LVM2 x[5A%r0N*>` at 4, the offset of the text at 40).
+pub fn lvm_group(volume: &dyn ReadAt, head: &[u8]) -> io::Result<Option<String>> {
+    const AREA: usize = 4096;
+    const NAME_MOST: u64 = 128;
+    let is_area = head.get(AREA..).and_then(|area| take(area, 4)) == Some(*b" LVM2 x[5A%r0N*>");
+    let offset = head.get(AREA..).and_then(|area| u64_le(area, 40)).filter(|_| is_area);
+    let text = read(volume, offset.and_then(|offset| offset.checked_add(AREA as u64)), Some(NAME_MOST))?;
+    let name = text.split(|byte| *byte == b' ').next().unwrap_or_default();
+    let is_name = |byte: &u8| byte.is_ascii_alphanumeric() || b"+_.-".contains(byte);
+    Ok((!name.is_empty() && name.iter().all(is_name)).then(|| String::from_utf8_lossy(name).into_owned()))
+}
+
 /// NTFS: record 3 of the master file table is `$Volume`, its attribute 0x60 the name (boot sector: table's cluster at 48,
 /// size of a record at 64).
 pub fn ntfs(volume: &dyn ReadAt, boot: &[u8]) -> io::Result<Option<String>> {

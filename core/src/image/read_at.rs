@@ -5,6 +5,8 @@ use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
+use crate::system;
+
 /// Bytes of known length that can be read at any place, from several threads.
 pub trait ReadAt: Sync {
     /// Length in bytes.
@@ -96,15 +98,14 @@ impl ImageFile {
     /// # Errors
     /// When it can't be opened, or is not a regular file (a folder, a device, a pipe).
     pub fn open(path: &Path) -> io::Result<Self> {
-        // Opening a pipe would wait for a writer, so what it is gets asked first.
-        let kind = std::fs::metadata(path)?;
-        if kind.is_dir() {
-            return Err(io::Error::new(io::ErrorKind::IsADirectory, "this is a folder"));
-        }
-        if !kind.is_file() {
-            return Err(io::Error::new(io::ErrorKind::InvalidInput, "this is no regular file"));
-        }
-        let file = File::open(path)?;
+        Self::of(system::open_regular(path)?)
+    }
+
+    /// An image in a file that is open.
+    ///
+    /// # Errors
+    /// When its length can't be told.
+    pub fn of(file: File) -> io::Result<Self> {
         let bytes = file.metadata()?.len();
         Ok(Self { file: Mutex::new(file), bytes })
     }

@@ -193,11 +193,24 @@ impl Case<'_> {
             }
         } else if is(Cause::Housekeeping) && found.bytes <= NOTES_BYTES_MOST {
             Conclusion::LookedAt
-        } else if found.bytes >= length(&self.range) / 2 {
+        } else if found.bytes >= length(&self.range) / 2 || !self.is_of_this_image() {
             Conclusion::OtherContent
         } else {
             Conclusion::ChangedLater
         }
+    }
+
+    /// Whether the drive was made from this image, as the volume or the table tells that it begins with.
+    fn is_of_this_image(&self) -> bool {
+        let Some((image, inspection)) = self.image else { return true };
+        // ECMA-119, §6.2.1 and §8.4: the volume descriptor lies in the first sector behind the system area. It names the volume and
+        // tells when it was made. Elsewhere the partitions tell, which no computer changes by looking at them (UEFI 2.10, §5.2.1).
+        let (at, bytes) = if inspection.volume.is_some() { (32_768, 2048) } else { (446, 64) };
+        let (mut ours, mut theirs) = (vec![0u8; bytes], vec![0u8; bytes]);
+        let drive = Sectors::of(self.drive);
+        // What can't be read was told already.
+        let is_read = image.fill_at(at, &mut ours).is_ok() && drive.fill_at(at, &mut theirs).is_ok();
+        !is_read || ours == theirs
     }
 
     /// The drive's true size, where what it holds shows that it has less room than it claims.

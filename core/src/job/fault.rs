@@ -1,12 +1,13 @@
 //! Why a job did not end well: sorted by whose fault it is, the image's or the drive's.
 
+use crate::foreign::Shown;
 use std::io;
 use std::sync::Arc;
 
 use super::crew::Died;
 use super::{DoesNotFit, JobResult, Stage};
 use crate::digest::Algorithm;
-use crate::drive::{DriveFault, PlatformError};
+use crate::drive::{DriveFault, PlatformError, Tag};
 
 /// What is wrong with the image, for all drives of a job.
 #[derive(Clone, Debug, thiserror::Error)]
@@ -85,6 +86,12 @@ pub enum JobFault {
     /// The drive could not be claimed.
     #[error(transparent)]
     Claim(#[from] PlatformError),
+    /// The guard let another image onto the drive.
+    #[error("drive {tag} was not cleared for this image")]
+    NotCleared {
+        /// Which drive.
+        tag: Tag,
+    },
     /// The image does not fit.
     #[error(transparent)]
     DoesNotFit(#[from] DoesNotFit),
@@ -92,7 +99,7 @@ pub enum JobFault {
     #[error(transparent)]
     Image(Arc<ImageFault>),
     /// The notes that were to be gone on with are about something else.
-    #[error("there is nothing to go on with: {what}")]
+    #[error("there is nothing to go on with: {}", what.shown())]
     OtherJob {
         /// About what.
         what: String,
@@ -201,6 +208,7 @@ impl JobFault {
     pub fn next_step(&self) -> &'static str {
         match self {
             Self::Claim(error) => error.next_step(),
+            Self::NotCleared { .. } => "run the same command again; if it comes back, report it",
             Self::DoesNotFit(_) => "choose a larger drive",
             Self::Image(fault) => fault.next_step(),
             Self::OtherJob { .. } | Self::NotKept { .. } => "run the same command without --resume to start over",
@@ -247,7 +255,9 @@ impl JobFault {
     /// How a drive that met this ended.
     pub(super) fn result(&self) -> JobResult {
         match self {
-            Self::Claim(_) | Self::DoesNotFit(_) | Self::OtherJob { .. } => JobResult::Refused,
+            Self::Claim(_) | Self::NotCleared { .. } | Self::DoesNotFit(_) | Self::OtherJob { .. } => {
+                JobResult::Refused
+            }
             Self::Image(fault) if matches!(**fault, ImageFault::Other { .. }) => JobResult::Refused,
             Self::Differs | Self::SealDiffers { .. } | Self::NotTaken { .. } | Self::NotKept { .. } => {
                 JobResult::Differs

@@ -4,8 +4,8 @@
 //! drive has flushed: how many blocks it keeps, and the digests of the new ones. A last line that a power cut tore is no mark. Nothing here is believed before the drive and the image
 //! have been looked at again.
 
-use std::fs::{self, File};
-use std::io::{self, Read, Write};
+use std::fs::File;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -117,13 +117,10 @@ pub fn find(path: &Path, now: &Heading) -> Found {
 }
 
 fn read(path: &Path) -> io::Result<Option<Earlier>> {
-    let file = match File::open(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-        opened => opened?,
-    };
-    let mut bytes = Vec::new();
-    file.take(BYTES_MOST).read_to_end(&mut bytes)?;
-    parse(&String::from_utf8_lossy(&bytes)).map(Some)
+    match system::read_own(path, BYTES_MOST) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        read => parse(&String::from_utf8_lossy(&read?)).map(Some),
+    }
 }
 
 /// Reads notes, as far as they can be read.
@@ -154,12 +151,7 @@ impl Journal {
     /// # Errors
     /// When they can't be written.
     pub fn begin(path: &Path, heading: &Heading, flushed: &[blake3::Hash]) -> io::Result<Self> {
-        if let Some(folder) = path.parent() {
-            system::make_folder(folder)?;
-        }
-        let file = File::options().create(true).write(true).truncate(true).open(path)?;
-        system::give_to_person(&file)?;
-        let mut journal = Self { file, path: path.to_owned(), noted: 0 };
+        let mut journal = Self { file: system::begin_own(path)?, path: path.to_owned(), noted: 0 };
         journal.line(heading)?;
         journal.note(flushed)?;
         Ok(journal)
@@ -191,15 +183,28 @@ impl Journal {
         self.file.sync_data()
     }
 
-    /// There is nothing to go on with any more.
-    pub fn remove(self) {
+    /// There is nothing to go on with any more: this is what may be removed once that is on record.
+    pub fn spent(self) -> SpentNotes {
+        SpentNotes(self.path)
+    }
+}
+
+/// Notes of a job that has ended.
+#[derive(Debug, PartialEq, Eq)]
+pub struct SpentNotes(PathBuf);
+
+impl SpentNotes {
+    /// Removes them.
+    pub fn remove(&self) {
         // Notes that stay are proven wrong by the drive itself.
-        let _ = fs::remove_file(&self.path);
+        let _ = system::remove_own(&self.0);
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
     use proptest::prelude::*;
 
@@ -239,7 +244,7 @@ mod tests {
         the notes are about drive DBR7J with 17179869184 bytes
         the notes of the last job can't be used: they are of version 7, not 1
         ");
-        journal.remove();
+        journal.spent().remove();
         assert!(!path.exists());
     }
 

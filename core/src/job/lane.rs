@@ -1,5 +1,6 @@
 //! One drive's part of a job, from the claim to the release.
 
+use crate::foreign::Shown;
 use std::path::Path;
 use std::sync::mpsc::sync_channel;
 use std::time::Instant;
@@ -11,7 +12,7 @@ use super::diagnosis::{self, Case, Written};
 use super::difference::Differences;
 use super::feed::Reading;
 use super::gate::{Arrival, Gate};
-use super::journal::{self, Found, Heading, Journal};
+use super::journal::{self, Found, Heading, Journal, SpentNotes};
 use super::layout::{Frame, block_range, length, start_of};
 use super::pulse::{Pulse, Watched};
 use super::readback::{self, digest_of};
@@ -58,6 +59,7 @@ pub struct Lane<'a> {
     kept_bytes: u64,
     written: u64,
     read_again: u64,
+    spent_notes: Option<SpentNotes>,
 }
 
 impl<'a> Lane<'a> {
@@ -76,6 +78,7 @@ impl<'a> Lane<'a> {
             kept_bytes: 0,
             written: 0,
             read_again: 0,
+            spent_notes: None,
         }
     }
 
@@ -123,13 +126,14 @@ impl<'a> Lane<'a> {
             fault: ended.err(),
             fault_file,
             release_fault,
+            spent_notes: self.spent_notes,
         }
     }
 
     fn heading(&self, cleared: &Cleared) -> Heading {
-        let Order { supply, checked, name, .. } = self.shared.order;
+        let Order { supply, checked, plan, .. } = self.shared.order;
         let drive = cleared.drive();
-        Heading::new(name, supply.bytes(), checked.sha256.as_deref(), &drive.tag, drive.bytes)
+        Heading::new(&plan.image, supply.bytes(), checked.sha256.as_deref(), &drive.tag, drive.bytes)
     }
 
     /// Tells the others that this drive is ready, or will not be; only the first time counts.
@@ -162,7 +166,14 @@ impl<'a> Lane<'a> {
     }
 
     fn claim(&mut self, platform: &dyn Platform, cleared: Cleared) -> Result<Box<dyn Claimed>, JobFault> {
-        self.stage(Stage::Claim, Some(0), |_| Ok((platform.claim(cleared)?, 0)))
+        let Order { supply, plan, .. } = self.shared.order;
+        self.stage(Stage::Claim, Some(0), |_| {
+            // A proof is good for what it was given for, and for nothing else.
+            if cleared.plan() != *plan || supply.bytes().is_some_and(|bytes| bytes > plan.needs_bytes) {
+                return Err(JobFault::NotCleared { tag: cleared.drive().tag.clone() });
+            }
+            Ok((platform.claim(cleared)?, 0))
+        })
     }
 
     fn release(&mut self, drive: Box<dyn Claimed>, after: After) -> Result<(), PlatformError> {
@@ -203,9 +214,7 @@ impl<'a> Lane<'a> {
             self.prove_and_seal(drive, &frame, &body, &end, &before)
         });
         let is_over = ended.as_ref().err().is_none_or(JobFault::leaves_nothing);
-        if let Some(journal) = journal.filter(|_| is_over) {
-            journal.remove();
-        }
+        self.spent_notes = journal.filter(|_| is_over).map(Journal::spent);
         ended
     }
 
@@ -314,7 +323,7 @@ impl<'a> Lane<'a> {
         match Journal::begin(path, heading, kept) {
             Ok(journal) => Some(journal),
             Err(error) => {
-                self.tell(&Event::Unnoted { why: format!("{}: {}", path.display(), crate::plain(&error)) });
+                self.tell(&Event::Unnoted { why: format!("{}: {}", path.shown(), crate::plain(&error)) });
                 None
             }
         }

@@ -35,7 +35,7 @@ use serde::Serialize;
 
 use crate::Cancel;
 use crate::drive::{After, Platform, PlatformError};
-use crate::guard::Cleared;
+use crate::guard::{Cleared, Plan};
 use crate::image::Inspection;
 pub use compare::{Comparison, compare};
 pub use conclusion::Conclusion;
@@ -45,6 +45,7 @@ pub use difference::{Cause, Difference, TOLD_MOST};
 pub use estimate::Estimate;
 pub use fault::{ImageFault, JobFault};
 use gate::Gate;
+use journal::SpentNotes;
 use lane::{Lane, Shared};
 pub use layout::{DoesNotFit, END_BYTES, Frame, HEAD_BYTES, OUTERMOST_BYTES};
 use pulse::Pulse;
@@ -163,8 +164,8 @@ impl Default for Pacing {
 pub struct Order<'a> {
     /// Where the image comes from.
     pub supply: &'a dyn Supply,
-    /// What the image is called, for the notes.
-    pub name: &'a str,
+    /// What the guard has cleared the drives for.
+    pub plan: &'a Plan,
     /// What is known of it, to name files where a drive differs.
     pub inspection: Option<&'a Inspection>,
     /// What a check before has found; another image on the way is not sealed.
@@ -220,6 +221,8 @@ pub struct Outcome {
     pub fault_file: Option<String>,
     /// The drive is written, but could not be given back as asked.
     pub release_fault: Option<PlatformError>,
+    /// Notes that nobody goes on with any more, to be removed once the end is on record.
+    pub spent_notes: Option<SpentNotes>,
 }
 
 /// Runs one job on all of its drives at once, and tells how it went on each, in their order.
@@ -296,6 +299,7 @@ impl Outcome {
             fault: Some(fault),
             fault_file: None,
             release_fault: None,
+            spent_notes: None,
         }
     }
 }

@@ -9,6 +9,7 @@ mod openpgp;
 mod remembered;
 mod vouch;
 
+use crate::foreign::Shown;
 use std::io::{self, Read};
 
 use jiff::Timestamp;
@@ -206,7 +207,7 @@ pub enum Fault {
         on: String,
     },
     /// Its owner took the key back.
-    #[error("the key {key} that made it was revoked by its owner{reason}")]
+    #[error("the key {key} that made it was revoked by its owner{}", reason.shown())]
     Revoked {
         /// Its fingerprint.
         key: String,
@@ -238,7 +239,7 @@ pub enum Fault {
         key: String,
     },
     /// This owner or this system had another key until now.
-    #[error("{who} signed with another key until now: {known}, first used here on {since}; this one is {given}")]
+    #[error("{} signed with another key until now: {known}, first used here on {since}; this one is {given}", who.shown())]
     ChangedKey {
         /// Owner or system.
         who: String,
@@ -255,7 +256,7 @@ pub enum Fault {
     #[error("it signs the bytes themselves and not their checksum, which can't be checked for a file of this size")]
     TooLong,
     /// What it signs can't be read.
-    #[error("what it signs can't be read: {0}")]
+    #[error("what it signs can't be read: {}", .0.shown())]
     Reading(String),
     /// The file is no signature that is known here.
     #[error("this is no signature of OpenPGP, minisign or signify")]

@@ -1,7 +1,7 @@
 //! Keys that were used before: trusted on first use, shown then, and refused when another takes their place.
 
-use std::fs::{self, File};
-use std::io::{self, Read, Write};
+use crate::foreign::Shown;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use data_encoding::BASE64;
@@ -45,7 +45,7 @@ struct Note {
 #[non_exhaustive]
 pub enum RememberedError {
     /// The folder or a file in it can't be read.
-    #[error("can't read the remembered key {}", path.display())]
+    #[error("can't read the remembered key {}", path.shown())]
     Unreadable {
         /// Which one.
         path: PathBuf,
@@ -53,7 +53,7 @@ pub enum RememberedError {
         source: io::Error,
     },
     /// A file holds no key.
-    #[error("the remembered key {} is damaged: {why}", path.display())]
+    #[error("the remembered key {} is damaged: {}", path.shown(), why.shown())]
     Damaged {
         /// Which one.
         path: PathBuf,
@@ -68,7 +68,7 @@ impl RememberedError {
         match self {
             Self::Unreadable { .. } => "make it readable for yourself".to_owned(),
             Self::Damaged { path, .. } => {
-                format!("remove it (rm {}) and give the key again with --key", path.display())
+                format!("remove it (rm {}) and give the key again with --key", path.shown())
             }
         }
     }
@@ -85,18 +85,17 @@ impl Remembered {
             let path = path.to_owned();
             move |source| RememberedError::Unreadable { path, source }
         };
-        let entries = match fs::read_dir(&found.folder) {
-            Ok(entries) => entries,
+        let names = match system::names_in(&found.folder, ENTRIES_MOST) {
+            Ok(names) => names,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(found),
             Err(error) => return Err(unreadable(&found.folder)(error)),
         };
-        let paths = entries.take(ENTRIES_MOST).flatten().map(|entry| entry.path());
+        let paths = names.iter().map(|name| found.folder.join(name));
         let mut paths: Vec<_> = paths.filter(|path| path.extension().is_some_and(|end| end == "toml")).collect();
         paths.sort();
         for path in paths {
-            let mut text = String::new();
-            let file = File::open(&path).map_err(unreadable(&path))?;
-            file.take(KEYS_BYTES_MOST).read_to_string(&mut text).map_err(unreadable(&path))?;
+            let text = system::read_own(&path, KEYS_BYTES_MOST).map_err(unreadable(&path))?;
+            let text = String::from_utf8_lossy(&text);
             let damaged = |why: String| RememberedError::Damaged { path: path.clone(), why };
             let note: Note = toml::from_str(&text).map_err(|error| damaged(error.message().to_owned()))?;
             let bytes = BASE64.decode(note.key.as_bytes()).map_err(|error| damaged(error.to_string()))?;
@@ -136,7 +135,7 @@ impl Remembered {
                     known: note.fingerprint.clone(),
                     since: note.first_used.chars().take(10).collect(),
                     given,
-                    file: path.display().to_string(),
+                    file: path.shown(),
                 });
             }
         }
@@ -181,18 +180,14 @@ impl Remembered {
         let text = toml::to_string(&note).map_err(io::Error::other)?;
         let name: String = note.fingerprint.chars().filter(char::is_ascii_alphanumeric).take(64).collect();
         system::make_folder(&self.folder)?;
-        let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
-        file.write_all(text.as_bytes())?;
-        file.as_file().sync_all()?;
-        system::give_to_person(file.as_file())?;
-        let path = self.folder.join(format!("{name}.toml"));
-        file.persist(&path)?;
-        Ok(())
+        system::keep_own(&self.folder.join(format!("{name}.toml")), text.as_bytes())
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
 
     fn key(letter: char, comment: &str) -> Key {

@@ -76,8 +76,8 @@ pub fn vouch(
             Over::Image { path } | Over::List { path, .. } => path,
         };
         let mut vouched = Vouched {
-            file: signature.file.display().to_string(),
-            over: path.display().to_string(),
+            file: signature.file.to_string_lossy().into_owned(),
+            over: path.to_string_lossy().into_owned(),
             is_over_image: matches!(over, Over::Image { .. }),
             scheme: signature.read.as_ref().map(|read| read.signature.scheme()),
             key: None,

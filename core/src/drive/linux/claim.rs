@@ -1,8 +1,10 @@
 //! A block device that is open: for reading past the page cache, or for this process alone.
 
+use crate::foreign::Shown;
 use std::fs::File;
 use std::io;
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, MetadataExt};
+use std::path::Path;
 
 use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
 use rustix::io::Errno;
@@ -31,10 +33,10 @@ pub fn opening(drive: &Drive, what: &'static str, source: io::Error) -> Platform
 }
 
 /// Unmounts one volume of a drive.
-pub fn unmount(drive: &Drive, at: &str) -> Result<(), PlatformError> {
+pub fn unmount(drive: &Drive, at: &Path) -> Result<(), PlatformError> {
     rustix::mount::unmount(at, UnmountFlags::empty()).map_err(|error| match error {
         Errno::ACCESS | Errno::PERM => opening(drive, "unmount", error.into()),
-        _ => PlatformError::Unmount { tag: drive.tag.clone(), at: at.to_owned(), source: error.into(), by: Vec::new() },
+        _ => PlatformError::Unmount { tag: drive.tag.clone(), at: at.shown(), source: error.into(), by: Vec::new() },
     })
 }
 
@@ -52,6 +54,19 @@ impl BlockDevice {
         // The lock keeps the device manager from probing and mounting meanwhile.
         flock(&device.file, FlockOperation::NonBlockingLockExclusive).map_err(|error| fail(error.into()))?;
         Ok(device)
+    }
+
+    /// Whether the drive may be opened for writing at all; nothing is kept open.
+    pub fn may_write(drive: &Drive) -> Result<(), PlatformError> {
+        Self::with(drive, OFlags::RDWR).map(drop).map_err(|error| opening(drive, "write to", error))
+    }
+
+    /// Whether this is the device with the number `major:minor`.
+    pub fn has_number(&self, number: &str) -> bool {
+        let found = self.file.metadata();
+        found.is_ok_and(|found| {
+            format!("{}:{}", rustix::fs::major(found.rdev()), rustix::fs::minor(found.rdev())) == number
+        })
     }
 
     fn with(drive: &Drive, how: OFlags) -> io::Result<Self> {
@@ -102,10 +117,15 @@ impl DriveWrite for BlockDevice {
 
 impl Claimed for BlockDevice {
     fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
-        // A loop device made without partitions refuses; then there is nothing to read again.
-        let _ = calls::read_table(&self.file);
+        let read = calls::read_table(&self.file);
         match after {
-            After::Keep => Ok(()),
+            After::Keep => match read {
+                // A loop device made without partitions has no table to read again.
+                Err(error) if Errno::from_io_error(&error) != Some(Errno::INVAL) => {
+                    Err(PlatformError::Table { tag: self.tag.clone(), source: error })
+                }
+                _ => Ok(()),
+            },
             After::Eject => {
                 calls::eject(&self.file).map_err(|source| PlatformError::Eject { tag: self.tag.clone(), source })
             }

@@ -10,7 +10,6 @@ mod sysfs;
 #[cfg(test)]
 mod tests;
 
-use std::ffi::OsStr;
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -18,9 +17,13 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{Access, access};
 
-use super::{Claimed, Drive, DriveIo, Located, Partition, Platform, PlatformError, Tag, Volume, content};
+use super::{
+    Bus, Claimed, Drive, DriveIo, Located, Partition, Platform, PlatformError, Tag, Volume, content, is_reader,
+    share_uses,
+};
 use crate::guard::Cleared;
 use crate::image::ReadAt;
+use crate::system;
 pub(super) use calls::advise_large_pages;
 use claim::BlockDevice;
 use stack::Stack;
@@ -46,14 +49,20 @@ impl Linux {
     }
 
     fn unreadable(what: &Path, source: io::Error) -> PlatformError {
-        PlatformError::Unreadable { what: what.display().to_string(), source }
+        PlatformError::Unreadable { what: what.to_string_lossy().into_owned(), source }
     }
 
     fn disks(&self) -> Result<Vec<Disk>, PlatformError> {
         let folder = self.sys.join("block");
         let entries = std::fs::read_dir(&folder).map_err(|error| Self::unreadable(&folder, error))?;
-        let names = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok());
-        let mut disks: Vec<Disk> = names.filter_map(|name| Disk::read(&self.sys, &name)).collect();
+        let mut disks = Vec::new();
+        for entry in entries {
+            let name = entry.map_err(|error| Self::unreadable(&folder, error))?.file_name();
+            let name = name
+                .into_string()
+                .map_err(|name| Self::unreadable(&folder.join(name), io::Error::other("no device has such a name")))?;
+            disks.extend(Disk::read(&self.sys, &name));
+        }
         // `sdb` before `sdaa`: by length first.
         disks.sort_by(|a, b| (a.name.len(), &a.name).cmp(&(b.name.len(), &b.name)));
         Ok(disks)
@@ -63,7 +72,16 @@ impl Linux {
         Stack::read(&self.sys, &self.proc).map_err(|error| Self::unreadable(&self.proc, error))
     }
 
-    fn describe(&self, disk: Disk, stack: &Stack, links: &[(PathBuf, PathBuf)]) -> Drive {
+    /// The slot of a reader, which has several, or says that it is one.
+    fn slot_of(disk: &Disk, all: &[Disk]) -> Option<u32> {
+        let of_same = |other: &&Disk| other.usb.is_some() && other.usb == disk.usb;
+        let is_slot =
+            all.iter().filter(of_same).count() > 1 || disk.bus == Bus::Usb && is_reader(disk.model.as_deref());
+        is_slot.then_some(disk.unit)
+    }
+
+    fn describe(&self, disk: &Disk, slot: Option<u32>, stack: &Stack, links: &[(PathBuf, PathBuf)]) -> Drive {
+        let disk = disk.clone();
         let path = self.dev.join(&disk.name);
         let (mut partitions, mut whole) = self.content(&disk, &path);
         for partition in &mut partitions {
@@ -86,9 +104,9 @@ impl Linux {
             uses.extend(stack.use_of_pool_member());
         }
         Drive {
-            tag: Tag::of(disk.vendor.as_deref(), disk.model.as_deref(), disk.serial.as_deref(), disk.bytes),
-            links: links.map(|(link, _)| link.display().to_string()).collect(),
-            path: path.display().to_string(),
+            tag: Tag::in_slot(disk.vendor.as_deref(), disk.model.as_deref(), disk.serial.as_deref(), disk.bytes, slot),
+            links: links.map(|(link, _)| link.to_string_lossy().into_owned()).collect(),
+            path: path.to_string_lossy().into_owned(),
             uses,
             vendor: disk.vendor,
             model: disk.model,
@@ -96,9 +114,10 @@ impl Linux {
             bytes: disk.bytes,
             sector_bytes: disk.sector_bytes,
             bus: disk.bus,
+            slot,
             link_mbps: disk.link_mbps,
             could_be_faster: disk.could_be_faster,
-            attached_seconds: seconds_since_made(Path::new(&path)),
+            attached_seconds: disk.attached_seconds.or_else(|| self.seconds_since_noted(&disk.device)),
             removable: disk.removable,
             write_protected: disk.write_protected,
             generation: disk.generation,
@@ -126,12 +145,36 @@ impl Linux {
         if self.dev != Path::new("/dev") {
             return None;
         }
-        let notes = std::fs::read_to_string(format!("/run/udev/data/b{device}")).ok()?;
+        let notes = notes_of(device)?;
         let value = |key: &str| {
             let found = notes.lines().find_map(|line| line.strip_prefix("E:")?.strip_prefix(key)?.strip_prefix('='));
             found.filter(|value| !value.is_empty()).map(str::to_owned)
         };
-        Some(Volume { bytes, filesystem: Some(value("ID_FS_TYPE")?), label: value("ID_FS_LABEL"), mounted_at: None })
+        Some(Volume { bytes, filesystem: Some(value("ID_FS_TYPE")?), label: value("ID_FS_LABEL"), ..Volume::default() })
+    }
+
+    /// How long ago the device manager heard of a device from the kernel: `I:`, microseconds since the system started.
+    fn seconds_since_noted(&self, device: &str) -> Option<u64> {
+        if self.dev != Path::new("/dev") {
+            return None;
+        }
+        let notes = notes_of(device)?;
+        let then: u64 = notes.lines().find_map(|line| line.strip_prefix("I:"))?.parse().ok()?;
+        let now = rustix::time::clock_gettime(rustix::time::ClockId::Monotonic);
+        u64::try_from(now.tv_sec).ok()?.checked_sub(then.checked_div(1_000_000)?)
+    }
+
+    /// Looks twice, since the device manager opens what is new for a moment.
+    fn openers_of(&self, stack: &Stack, drive: &Drive) -> Vec<String> {
+        let name = Path::new(&drive.path).strip_prefix(&self.dev).ok().and_then(Path::to_str).unwrap_or_default();
+        let numbers = stack.numbers_of(name);
+        let first = processes::holding_open(&self.proc, &numbers);
+        if first.is_empty() {
+            return Vec::new();
+        }
+        std::thread::sleep(LOOK_AGAIN);
+        let again = processes::holding_open(&self.proc, &numbers);
+        again.into_iter().filter(|one| first.contains(one)).map(|(_, name)| name).collect()
     }
 
     /// The same error, and who is in the way.
@@ -157,15 +200,19 @@ impl Linux {
     }
 }
 
-/// How long ago the device's node was made, which is when the drive was plugged in.
-fn seconds_since_made(node: &Path) -> Option<u64> {
-    let made = std::fs::metadata(node).ok()?.modified().ok()?;
-    Some(made.elapsed().ok()?.as_secs())
+/// How long a program may have a drive open before it counts.
+const LOOK_AGAIN: std::time::Duration = std::time::Duration::from_millis(300);
+
+/// What the device manager noted about a device: a text file, readable by all.
+fn notes_of(device: &str) -> Option<String> {
+    const BYTES_MOST: u64 = 1 << 20;
+    let notes = system::read_regular(Path::new(&format!("/run/udev/data/b{device}")), BYTES_MOST).ok()?;
+    Some(String::from_utf8_lossy(&notes).into_owned())
 }
 
 fn name_mount(volume: &mut Volume, stack: &Stack, device: &str) {
     if let Some(mount) = stack.mount_of(device) {
-        volume.mounted_at = Some(mount.at.clone());
+        volume.mounted_at = Some(mount.at.to_string_lossy().into_owned());
         volume.filesystem.get_or_insert_with(|| mount.filesystem.clone());
     }
 }
@@ -197,28 +244,40 @@ impl ReadAt for DeviceHead {
 impl Platform for Linux {
     fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
         let (stack, links) = (self.stack()?, self.links());
-        Ok(self.disks()?.into_iter().map(|disk| self.describe(disk, &stack, &links)).collect())
+        let disks = self.disks()?;
+        let describe = |disk| self.describe(disk, Self::slot_of(disk, &disks), &stack, &links);
+        let mut drives: Vec<Drive> = disks.iter().map(describe).collect();
+        share_uses(&mut drives);
+        Ok(drives)
     }
 
     fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
         let given = Path::new(name);
         let path = if given.components().count() > 1 { given.to_owned() } else { self.dev.join(given) };
-        let Ok(target) = path.canonicalize() else { return Ok(None) };
-        if !std::fs::metadata(&target).is_ok_and(|kind| kind.file_type().is_block_device()) {
+        let Ok(found) = std::fs::metadata(&path) else { return Ok(None) };
+        if !found.file_type().is_block_device() {
             return Ok(None);
         }
-        let stable = path.starts_with(self.dev.join("disk")) && path != target;
-        let Some(node) = target.file_name().and_then(OsStr::to_str) else { return Ok(None) };
+        // A node is what its number says, wherever it lies and whatever it is called.
+        let number = format!("{}:{}", rustix::fs::major(found.rdev()), rustix::fs::minor(found.rdev()));
+        // Of the links below /dev/disk, those by path tell a port, and others a volume.
+        let by_id = self.dev.join("disk/by-id").canonicalize().ok();
+        let folder = path.parent().and_then(|folder| folder.canonicalize().ok());
+        let stable = by_id.is_some() && folder == by_id && path.is_symlink();
         for disk in self.disks()? {
-            let path = self.dev.join(&disk.name).display().to_string();
-            if disk.name == node {
+            let path = self.dev.join(&disk.name).to_string_lossy().into_owned();
+            if disk.device == number {
                 return Ok(Some(Located::Drive { path, stable }));
             }
-            if let Some(partition) = disk.partitions.iter().find(|partition| partition.name == node) {
+            if let Some(partition) = disk.partitions.iter().find(|partition| partition.device == number) {
                 return Ok(Some(Located::Partition { path, number: partition.number }));
             }
         }
         Ok(None)
+    }
+
+    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+        Ok(self.openers_of(&self.stack()?, drive))
     }
 
     fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
@@ -227,7 +286,7 @@ impl Platform for Linux {
         let device = std::fs::metadata(&file).map_err(unreadable)?.dev();
         let device = format!("{}:{}", rustix::fs::major(device), rustix::fs::minor(device));
         let disks = self.stack()?.disks_under_file(&file, &device);
-        Ok(disks.into_iter().map(|name| self.dev.join(name).display().to_string()).collect())
+        Ok(disks.into_iter().map(|name| self.dev.join(name).to_string_lossy().into_owned()).collect())
     }
 
     fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
@@ -244,21 +303,56 @@ impl Platform for Linux {
 
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
         let drive = cleared.drive();
+        // What can be found out without unmounting anything comes first.
+        self.is_still_there(drive)?;
+        BlockDevice::may_write(drive)?;
         let stack = self.stack()?;
-        for at in stack.removable_mounts_of(&drive.path, &self.dev) {
-            claim::unmount(drive, &at).map_err(|error| self.with_users(error, |path| path.starts_with(&at)))?;
+        let by = self.openers_of(&stack, drive);
+        if !by.is_empty() {
+            return Err(PlatformError::Held { tag: drive.tag.clone(), path: drive.path.clone(), by });
         }
-        let is_of_drive = |path: &Path| path.to_str().is_some_and(|path| path.starts_with(&drive.path));
-        let device = BlockDevice::claim(drive).map_err(|error| self.with_users(error, is_of_drive))?;
-        let now = self.drives()?.into_iter().find(|now| now.path == drive.path);
-        match now {
-            Some(now) if now.is_still(drive) && device.is_generation(drive.generation) => Ok(Box::new(device)),
+        let mut unmounted = Vec::new();
+        let claimed = self.claim_unmounted(drive, &stack, &mut unmounted);
+        claimed.map_err(|source| match unmounted.is_empty() {
+            true => source,
+            false => PlatformError::AfterUnmount { at: unmounted, source: Box::new(source) },
+        })
+    }
+}
+
+impl Linux {
+    /// Whether the drive is still the one that was cleared.
+    fn is_still_there(&self, drive: &Drive) -> Result<(), PlatformError> {
+        match self.drives()?.into_iter().find(|now| now.path == drive.path) {
+            Some(now) if now.is_still(drive) => Ok(()),
             Some(now) => Err(PlatformError::Swapped {
                 tag: drive.tag.clone(),
                 path: drive.path.clone(),
                 found: format!("{} ({})", now.tag, now.name()),
             }),
             None => Err(PlatformError::Gone { tag: drive.tag.clone() }),
+        }
+    }
+
+    fn claim_unmounted(
+        &self,
+        drive: &Drive,
+        stack: &Stack,
+        unmounted: &mut Vec<String>,
+    ) -> Result<Box<dyn Claimed>, PlatformError> {
+        for at in stack.removable_mounts_of(&drive.path, &self.dev) {
+            claim::unmount(drive, &at).map_err(|error| self.with_users(error, |path| path.starts_with(&at)))?;
+            unmounted.push(at.to_string_lossy().into_owned());
+        }
+        let is_of_drive = |path: &Path| path.to_str().is_some_and(|path| path.starts_with(&drive.path));
+        let device = BlockDevice::claim(drive).map_err(|error| self.with_users(error, is_of_drive))?;
+        let name = Path::new(&drive.path).file_name().unwrap_or_default();
+        let number = sysfs::text(&self.sys.join("block").join(name).join("dev"));
+        self.is_still_there(drive)?;
+        if device.is_generation(drive.generation) && number.is_some_and(|number| device.has_number(&number)) {
+            Ok(Box::new(device))
+        } else {
+            Err(PlatformError::Gone { tag: drive.tag.clone() })
         }
     }
 }

@@ -1,15 +1,23 @@
 //! What the running system needs each disk for, through everything that may be stacked between.
 //!
 //! From every mount and swap area the way leads down: partition to disk, device mapper and md to their members,
-//! loop to the file system that holds its file, overlay to its layers, btrfs to all of its devices.
+//! loop to the file system that holds its file, overlay to its layers, btrfs to all of its devices. Devices are known by
+//! their numbers; a name counts only where there is no number. What the kernel says is bytes, and what can't be
+//! understood takes nothing away: it is an error, or any drive may be meant.
 //!
-//! Source: proc_pid_mountinfo(5), the kernel's Documentation/ABI/testing/sysfs-block (holders, slaves).
+//! Source: proc_pid_mountinfo(5), the kernel's Documentation/ABI/testing/sysfs-block (holders, slaves), and
+//! Documentation/filesystems/sharedsubtree.rst (which mounts follow each other).
 
+use crate::foreign::Shown;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::io;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
+use super::processes;
 use super::sysfs::text;
 use crate::drive::{Use, mount_point};
 
@@ -18,10 +26,14 @@ use crate::drive::{Use, mount_point};
 pub struct Mount {
     /// `major:minor`, of no device for file systems such as overlay and btrfs.
     device: String,
-    pub at: String,
+    pub at: PathBuf,
     pub filesystem: String,
-    source: String,
-    options: String,
+    source: PathBuf,
+    options: OsString,
+    /// Groups of mounts that come and go together with this one.
+    peers: BTreeSet<String>,
+    /// Who has it mounted, where that is a process that sees other mounts than this one.
+    elsewhere: Option<String>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -43,57 +55,95 @@ pub struct Stack {
     /// By `major:minor`.
     devices: BTreeMap<String, Device>,
     mounts: Vec<Mount>,
-    swaps: Vec<String>,
+    swaps: Vec<PathBuf>,
     /// Pools of ZFS that are imported: nothing says which drives they are made of.
     pools: Vec<String>,
-    /// Devices of each btrfs file system, by name.
+    /// Devices of each btrfs file system, by `major:minor`.
     btrfs: Vec<Vec<String>>,
+    /// Whether nodes on this machine may be asked for their numbers.
+    is_running: bool,
 }
 
 impl Stack {
     /// Reads what the kernel says now.
     ///
     /// # Errors
-    /// When the mounts can't be read: without them nothing could be called safe.
+    /// When the mounts or the swap areas can't be read or understood: without them nothing could be called safe.
     pub fn read(sys: &Path, proc: &Path) -> io::Result<Self> {
-        let mounts = fs::read_to_string(proc.join("self/mountinfo"))?;
-        // A kernel without swap has no such file.
-        let swaps = fs::read_to_string(proc.join("swaps")).unwrap_or_default();
+        let mounts = mounts(&fs::read(proc.join("self/mountinfo"))?)?;
+        let swaps = match fs::read(proc.join("swaps")) {
+            // A kernel without swap has no such file.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Vec::new(),
+            read => read?,
+        };
+        let swap = |line: &[u8]| line.split(|byte| matches!(byte, b' ' | b'\t')).next().map(unescape);
+        let swaps = swaps.split(|byte| *byte == b'\n').skip(1).filter(|line| !line.is_empty());
+        let pools = proc.join("spl/kstat/zfs");
         let mut stack = Self {
             devices: BTreeMap::new(),
-            mounts: mounts.lines().filter_map(mount).collect(),
-            swaps: swaps.lines().skip(1).filter_map(|line| Some(unescape(line.split_whitespace().next()?))).collect(),
-            pools: names_below(&proc.join("spl/kstat/zfs"))
-                .filter(|name| proc.join("spl/kstat/zfs").join(name).is_dir())
-                .collect(),
-            btrfs: names_below(&sys.join("fs/btrfs"))
-                .map(|id| names_below(&sys.join("fs/btrfs").join(id).join("devices")).collect())
-                .collect(),
+            mounts,
+            swaps: swaps.filter_map(swap).collect(),
+            pools: names_below(&pools)?.into_iter().filter(|name| pools.join(name).is_dir()).collect(),
+            btrfs: Vec::new(),
+            is_running: proc == Path::new("/proc"),
         };
-        for name in names_below(&sys.join("block")) {
-            stack.add(&sys.join("block").join(&name), &name, None);
+        for name in names_below(&sys.join("block"))? {
+            stack.add(&sys.join("block").join(&name), &name, None)?;
+        }
+        let groups = sys.join("fs/btrfs");
+        for id in names_below(&groups)? {
+            let folder = groups.join(id).join("devices");
+            let number =
+                |name: &String| text(&folder.join(name).join("dev")).or_else(|| stack.by_name(name).map(str::to_owned));
+            let members = names_below(&folder)?.iter().filter_map(number).collect();
+            stack.btrfs.push(members);
+        }
+        if stack.is_running {
+            stack.look_elsewhere(proc);
         }
         Ok(stack)
     }
 
-    fn add(&mut self, folder: &Path, name: &str, disk: Option<&str>) {
-        let Some(device) = text(&folder.join("dev")) else { return };
+    fn add(&mut self, folder: &Path, name: &str, disk: Option<&str>) -> io::Result<()> {
+        let Some(device) = text(&folder.join("dev")) else { return Ok(()) };
+        let backing_file = match fs::read(folder.join("loop/backing_file")) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+            read => Some(read?),
+        };
+        let backing_file = backing_file.map(|path| {
+            let path = path.strip_suffix(b"\n").unwrap_or(&path);
+            PathBuf::from(OsStr::from_bytes(path.strip_suffix(b" (deleted)").unwrap_or(path)))
+        });
         self.devices.insert(
             device,
             Device {
                 name: name.to_owned(),
                 disk: disk.map(str::to_owned),
-                members: names_below(&folder.join("slaves")).collect(),
-                holders: names_below(&folder.join("holders")).collect(),
-                backing_file: fs::read_to_string(folder.join("loop/backing_file"))
-                    .ok()
-                    .map(|path| path.trim_end().into()),
+                members: names_below(&folder.join("slaves"))?,
+                holders: names_below(&folder.join("holders"))?,
+                backing_file,
                 mapped_name: text(&folder.join("dm/name")),
             },
         );
         if disk.is_none() {
-            for part in names_below(folder).filter(|part| folder.join(part).join("partition").is_file()) {
-                self.add(&folder.join(&part), &part, Some(name));
+            for part in names_below(folder)?.iter().filter(|part| folder.join(part).join("partition").is_file()) {
+                self.add(&folder.join(part), part, Some(name))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes in what processes have mounted that see other mounts than this one; of those that come and go with ours,
+    /// ours tell enough.
+    fn look_elsewhere(&mut self, proc: &Path) {
+        for (who, bytes) in processes::other_mounts(proc) {
+            // A line that can't be read there is that process's own affair; ours were all read.
+            for mount in mounts(&bytes).unwrap_or_default() {
+                let is_ours = |own: &Mount| own.device == mount.device && !own.peers.is_disjoint(&mount.peers);
+                let is_on_device = self.devices.contains_key(&mount.device) || self.by_path(&mount.source).is_some();
+                if is_on_device && !self.mounts.iter().any(is_ours) {
+                    self.mounts.push(Mount { elsewhere: Some(who.clone()), ..mount });
+                }
             }
         }
     }
@@ -107,12 +157,15 @@ impl Stack {
             }
         };
         for mount in &self.mounts {
-            if self.disks_under_mount(mount).contains(name) {
-                add(mount_point::use_of(&mount.at));
+            let disks = self.disks_under_mount(mount);
+            if disks.contains(name) {
+                add(use_of(mount, disks.len()));
             }
         }
         for swap in &self.swaps {
-            if self.disks_under_path(Path::new(swap)).contains(name) {
+            if swap.starts_with("/dev") && self.by_path(swap).is_none() {
+                add(Use::Unknown { what: format!("the swap area {}", swap.shown()) });
+            } else if self.disks_under_path(swap).contains(name) {
                 add(Use::System { what: "swap".to_owned() });
             }
         }
@@ -121,10 +174,11 @@ impl Stack {
             if is_part {
                 device.holders.iter().for_each(|holder| add(Use::Held { by: self.words_for(holder) }));
             }
-            let backing = device.backing_file.as_deref().and_then(|file| self.by_path(file));
-            let under = backing.and_then(|id| self.devices.get(id));
-            if under.is_some_and(|under| under.name == name || under.disk.as_deref() == Some(name)) {
-                add(Use::Held { by: device.name.clone() });
+            if let Some(file) = &device.backing_file
+                && device.name != name
+                && self.disks_under_path(file).contains(name)
+            {
+                add(Use::Held { by: format!("{} ({})", device.name, file.shown()) });
             }
         }
         uses
@@ -138,17 +192,23 @@ impl Stack {
 
     /// The first mount of exactly this device.
     pub fn mount_of(&self, device: &str) -> Option<&Mount> {
-        self.mounts
-            .iter()
-            .find(|mount| mount.device == device || self.by_path(Path::new(&mount.source)) == Some(device))
+        let own = self.mounts.iter().filter(|mount| mount.elsewhere.is_none());
+        own.into_iter().find(|mount| mount.device == device || self.by_path(&mount.source) == Some(device))
     }
 
     /// Where the desktop mounted volumes of the disk at `path`, the latest first.
-    pub fn removable_mounts_of(&self, path: &str, dev: &Path) -> Vec<String> {
+    pub fn removable_mounts_of(&self, path: &str, dev: &Path) -> Vec<PathBuf> {
         let Some(name) = Path::new(path).strip_prefix(dev).ok().and_then(Path::to_str) else { return Vec::new() };
-        let on_disk = self.mounts.iter().filter(|mount| self.disks_under_mount(mount).contains(name));
-        let removable = on_disk.filter(|mount| matches!(mount_point::use_of(&mount.at), Use::Removable { .. }));
+        let own = self.mounts.iter().filter(|mount| mount.elsewhere.is_none());
+        let on_disk = own.filter(|mount| self.disks_under_mount(mount).contains(name));
+        let removable = on_disk.filter(|mount| matches!(use_of(mount, 1), Use::Removable { .. }));
         removable.rev().map(|mount| mount.at.clone()).collect()
+    }
+
+    /// Numbers, `major:minor`, of the disk called `name` and of its partitions.
+    pub fn numbers_of(&self, name: &str) -> Vec<String> {
+        let is_part = |device: &Device| device.name == name || device.disk.as_deref() == Some(name);
+        self.devices.iter().filter(|(_, device)| is_part(device)).map(|(id, _)| id.clone()).collect()
     }
 
     /// Names of the disks that hold `file`, which lies on the file system `device`.
@@ -176,7 +236,7 @@ impl Stack {
 
     /// Collects every whole disk below a device.
     fn descend(&self, device: &str, found: &mut Found) {
-        if !found.seen.insert(device.to_owned()) {
+        if !found.seen.insert(device.into()) {
             return;
         }
         let Some(here) = self.devices.get(device) else { return };
@@ -199,20 +259,21 @@ impl Stack {
     }
 
     fn descend_mount(&self, mount: &Mount, found: &mut Found) {
-        if !found.seen.insert(format!("{} {}", mount.device, mount.at)) {
+        if !found.seen.insert([OsStr::new(&mount.device), mount.at.as_os_str()].join(OsStr::new(" "))) {
             return;
         }
         self.descend(&mount.device, found);
-        if let Some(device) = self.by_path(Path::new(&mount.source)) {
+        let source = self.by_path(&mount.source);
+        if let Some(device) = source {
             self.descend(device, found);
-            let name = self.devices.get(device).map(|device| device.name.as_str()).unwrap_or_default();
-            let group = self.btrfs.iter().find(|group| group.iter().any(|member| member == name));
-            for member in group.into_iter().flatten().filter_map(|member| self.by_name(member)) {
-                self.descend(member, found);
-            }
+        }
+        if mount.filesystem == "btrfs" {
+            // A source that names no device may stand for any of them.
+            let is_meant = |group: &&Vec<String>| source.is_none_or(|device| group.iter().any(|id| id == device));
+            self.btrfs.iter().filter(is_meant).flatten().for_each(|member| self.descend(member, found));
         }
         for layer in layers(&mount.options) {
-            self.descend_path(Path::new(&layer), found);
+            self.descend_path(&layer, found);
         }
     }
 
@@ -221,9 +282,10 @@ impl Stack {
         if let Some(device) = self.by_path(path) {
             return self.descend(device, found);
         }
-        let above = self.mounts.iter().filter(|mount| path.starts_with(&mount.at));
+        let own = self.mounts.iter().filter(|mount| mount.elsewhere.is_none());
+        let above = own.filter(|mount| path.starts_with(&mount.at));
         // Of several mounts at one place, the last one covers the others.
-        if let Some(mount) = above.max_by_key(|mount| mount.at.len()) {
+        if let Some(mount) = above.max_by_key(|mount| mount.at.as_os_str().len()) {
             self.descend_mount(mount, found);
         }
     }
@@ -232,7 +294,13 @@ impl Stack {
         self.devices.iter().find(|(_, device)| device.name == name).map(|(id, _)| id.as_str())
     }
 
+    /// The device whose node lies at `path`.
     fn by_path(&self, path: &Path) -> Option<&str> {
+        if self.is_running
+            && let Some(number) = node_number(path)
+        {
+            return self.devices.get_key_value(&number).map(|(id, _)| id.as_str());
+        }
         if let Ok(mapped) = path.strip_prefix("/dev/mapper") {
             let fits = |device: &Device| device.mapped_name.as_deref().map(Path::new) == Some(mapped);
             return self.devices.iter().find(|(_, device)| fits(device)).map(|(id, _)| id.as_str());
@@ -246,48 +314,101 @@ impl Stack {
     }
 }
 
+/// `major:minor` of the block device whose node lies at `path`; `None` if none does.
+pub fn node_number(path: &Path) -> Option<String> {
+    // Only nodes and links to them: what lies on a file system that hangs is not touched.
+    if !path.starts_with("/dev") {
+        let own = fs::symlink_metadata(path).ok()?.file_type();
+        own.is_block_device().then_some(())?;
+    }
+    let found = fs::metadata(path).ok().filter(|found| found.file_type().is_block_device())?;
+    Some(format!("{}:{}", rustix::fs::major(found.rdev()), rustix::fs::minor(found.rdev())))
+}
+
+/// What the disks below a mount are needed for, of which there are so many.
+fn use_of(mount: &Mount, disks: usize) -> Use {
+    let at = mount.at.to_string_lossy().into_owned();
+    match (&mount.elsewhere, mount_point::use_of(&at)) {
+        (Some(who), _) => Use::Taken { by: format!("{who}, which has it mounted at {at}") },
+        // Unmounting would take it from drives that are not meant.
+        (None, Use::Removable { at }) if disks > 1 => Use::Mounted { at: format!("{at}, together with other drives") },
+        (None, use_) => use_,
+    }
+}
+
 #[derive(Default)]
 struct Found {
     disks: BTreeSet<String>,
-    seen: BTreeSet<String>,
+    seen: BTreeSet<OsString>,
 }
 
-fn names_below(folder: &Path) -> impl Iterator<Item = String> + use<> {
-    let entries = fs::read_dir(folder).into_iter().flatten();
-    let mut names: Vec<_> = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
+/// Names in a folder of the kernel's, in order; a folder that is not there has none.
+///
+/// # Errors
+/// When it can't be read, or a name in it is none that the kernel gives.
+fn names_below(folder: &Path) -> io::Result<Vec<String>> {
+    let entries = match fs::read_dir(folder) {
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+            return Ok(Vec::new());
+        }
+        entries => entries?,
+    };
+    let name = |entry: io::Result<fs::DirEntry>| {
+        let strange = |name: OsString| io::Error::other(format!("{} is a strange name", name.shown()));
+        entry?.file_name().into_string().map_err(strange)
+    };
+    let mut names = entries.map(name).collect::<io::Result<Vec<_>>>()?;
     names.sort();
-    names.into_iter()
+    Ok(names)
+}
+
+/// All lines of mountinfo.
+fn mounts(bytes: &[u8]) -> io::Result<Vec<Mount>> {
+    let lines = bytes.split(|byte| *byte == b'\n').enumerate().filter(|(_, line)| !line.is_empty());
+    let read = lines.map(|(number, line)| {
+        let strange = || io::Error::other(format!("line {} of the mounts makes no sense", number.saturating_add(1)));
+        mount(line).ok_or_else(strange)
+    });
+    read.collect()
 }
 
 /// One line of mountinfo: fields up to ` - ` are the mount's, those behind it the file system's.
-fn mount(line: &str) -> Option<Mount> {
-    let (first, second) = line.split_once(" - ")?;
-    let mut first = first.split(' ').skip(2);
-    let (device, _root, at) = (first.next()?, first.next()?, first.next()?);
-    let mut second = second.splitn(3, ' ');
-    let (filesystem, source) = (second.next()?, second.next()?);
+fn mount(line: &[u8]) -> Option<Mount> {
+    let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').collect();
+    let dash = fields.iter().skip(6).position(|field| *field == b"-")?.checked_add(6)?;
+    let text = |field: &[u8]| String::from_utf8_lossy(field).into_owned();
+    let [filesystem, source] = [1, 2].map(|after| fields.get(dash.saturating_add(after)).copied());
+    let peer = |field: &&[u8]| {
+        let field = text(field);
+        field.strip_prefix("shared:").or(field.strip_prefix("master:")).map(str::to_owned)
+    };
     Some(Mount {
-        device: device.to_owned(),
-        at: unescape(at),
-        filesystem: filesystem.to_owned(),
-        source: unescape(source),
-        options: second.next().unwrap_or_default().to_owned(),
+        device: text(fields.get(2)?),
+        at: unescape(fields.get(4)?),
+        filesystem: text(filesystem?),
+        source: unescape(source?),
+        options: OsString::from_vec(fields.get(dash.saturating_add(3)..).unwrap_or_default().join(&b' ')),
+        peers: fields.get(6..dash)?.iter().filter_map(peer).collect(),
+        elsewhere: None,
     })
 }
 
-/// The folders that an overlay is made of.
-fn layers(options: &str) -> Vec<String> {
-    let named = options.split(',').filter_map(|option| {
-        let (name, value) = option.split_once('=')?;
-        matches!(name, "lowerdir" | "lowerdir+" | "upperdir" | "workdir" | "datadir+").then_some(value)
+/// The folders that an overlay is made of. One that is named from where it was made, `lower`, can't be told.
+fn layers(options: &OsStr) -> Vec<PathBuf> {
+    let named = options.as_bytes().split(|byte| *byte == b',').filter_map(|option| {
+        let at = option.iter().position(|byte| *byte == b'=')?;
+        let (name, value) = option.split_at_checked(at)?;
+        let names = [&b"lowerdir"[..], b"lowerdir+", b"upperdir", b"workdir", b"datadir+"];
+        names.contains(&name).then(|| value.get(1..).unwrap_or_default())
     });
-    named.flat_map(|value| value.split(':')).filter(|path| path.starts_with('/')).map(unescape).collect()
+    let paths = named.flat_map(|value| value.split(|byte| *byte == b':'));
+    paths.filter(|path| path.starts_with(b"/")).map(unescape).collect()
 }
 
 /// Spaces and the like stand as a backslash and three octal digits.
-fn unescape(text: &str) -> String {
+fn unescape(text: &[u8]) -> PathBuf {
     let mut out = Vec::with_capacity(text.len());
-    let mut rest = text.as_bytes();
+    let mut rest = text;
     while let Some((first, after)) = rest.split_first() {
         let code = after
             .get(..3)
@@ -296,5 +417,5 @@ fn unescape(text: &str) -> String {
         out.push(code.unwrap_or(*first));
         rest = if code.is_some() { after.get(3..).unwrap_or_default() } else { after };
     }
-    String::from_utf8_lossy(&out).into_owned()
+    PathBuf::from(OsString::from_vec(out))
 }

@@ -48,6 +48,11 @@ pub struct Disk {
     pub write_protected: bool,
     pub generation: Option<u64>,
     pub partitions: Vec<KnownPartition>,
+    /// How long it has been attached, in seconds.
+    pub attached_seconds: Option<u64>,
+    /// The USB device that it belongs to, and its number there.
+    pub usb: Option<PathBuf>,
+    pub unit: u32,
 }
 
 /// The text of an attribute, without its padding; `None` if it is missing or blank.
@@ -95,7 +100,10 @@ impl Disk {
             sector_bytes: number(&folder.join("queue/logical_block_size")).and_then(|n| u32::try_from(n).ok())?,
             bus,
             link_mbps,
-            could_be_faster: link_mbps.is_some_and(|mbps| mbps <= USB_2_MBPS) && usb.is_some_and(|usb| is_usb_3(&usb)),
+            could_be_faster: link_mbps.is_some_and(|mbps| mbps <= USB_2_MBPS) && usb.as_deref().is_some_and(is_usb_3),
+            attached_seconds: usb.as_deref().and_then(connected_seconds),
+            unit: unit(&folder),
+            usb,
             removable: number(&folder.join("removable")) == Some(1) || (bus == Bus::Mmc && is_card(&folder)),
             write_protected: number(&folder.join("ro")) == Some(1),
             generation: number(&folder.join("diskseq")),
@@ -103,6 +111,18 @@ impl Disk {
             name: name.to_owned(),
         })
     }
+}
+
+/// How long a USB device has been attached: `power/connected_duration`, milliseconds (Documentation/ABI/testing/sysfs-bus-usb).
+fn connected_seconds(usb: &Path) -> Option<u64> {
+    number(&usb.join("power/connected_duration"))?.checked_div(1000)
+}
+
+/// The number of a SCSI unit, the last of the four in `6:0:0:1`.
+fn unit(folder: &Path) -> u32 {
+    let device = folder.join("device").canonicalize().ok();
+    let name = device.as_deref().and_then(Path::file_name).and_then(|name| name.to_str());
+    name.and_then(|name| name.rsplit(':').next()?.parse().ok()).unwrap_or_default()
 }
 
 /// The fastest that USB 2 goes, in megabits a second.

@@ -9,7 +9,8 @@ use proptest::prelude::*;
 
 use super::Linux;
 use crate::drive::{Choice, Drive, NamedBy, Platform, Role, Use};
-use crate::guard::{Circumstances, IMAGE_RULES, RULES, clear};
+use crate::guard::{Confirmed, IMAGE_RULES, Plan, RULES, clear};
+use crate::survey::{Bench, survey};
 
 /// A machine of folders; numbers of devices are given out in order.
 struct Machine {
@@ -81,7 +82,8 @@ impl Machine {
 
     fn stick(&mut self, name: &str, partitions: u32) -> String {
         let port = format!("pci0/usb2/2-{name}");
-        let values = [("idVendor", "1d6b"), ("serial", "KP16-004417"), ("speed", "480"), ("product", "Storage")];
+        let serial = format!("KP16-{name}");
+        let values = [("idVendor", "1d6b"), ("serial", &*serial), ("speed", "480"), ("product", "Storage")];
         values.iter().for_each(|(attribute, value)| self.put(&format!("devices/{port}/{attribute}"), value));
         let base = self.disk(&format!("{port}/host6"), name, 16 << 30, partitions);
         let values = [("device/vendor", "Kestrin "), ("device/model", "Pocket          "), ("removable", "1")];
@@ -135,6 +137,8 @@ impl Machine {
             Use::Removable { at } => format!("removable {at}"),
             Use::Mounted { at } => format!("mounted {at}"),
             Use::Held { by } => format!("held {by}"),
+            Use::Taken { by } => format!("taken {by}"),
+            Use::Unknown { what } => format!("unknown {what}"),
         };
         let name = |drive: &Drive| PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
         let line = |drive: Drive| {
@@ -162,6 +166,7 @@ fn a_stick_is_described_by_what_it_says_of_itself() {
     // The tag is that of the stick, wherever it is plugged in.
     let mut other = Machine::new();
     other.stick("sdq", 0);
+    other.put("devices/pci0/usb2/2-sdq/serial", "KP16-sdb");
     assert_eq!(other.drives()[0].tag, stick.tag);
 }
 
@@ -213,7 +218,7 @@ fn a_live_system_runs_from_its_stick() {
     machine.mount("loop0", "/run/live/rootfs", "squashfs", "ro");
     insta::assert_snapshot!(machine.uses(), @"
     sda: free
-    sdb: system /, mounted /run/live/medium, mounted /run/live/rootfs
+    sdb: system /, mounted /run/live/medium, mounted /run/live/rootfs, held loop0 (/run/live/medium/live/system.img)
     loop0: system /, mounted /run/live/rootfs
     ");
 }
@@ -237,6 +242,76 @@ fn btrfs_of_several_drives_and_arrays_that_nobody_mounted_are_in_use() {
 }
 
 #[test]
+fn what_is_mounted_from_several_drives_is_not_taken_apart_for_one_of_them() {
+    let mut machine = Machine::new();
+    machine.stick("sdb", 1);
+    machine.stick("sdc", 0);
+    machine.stick("sdd", 1);
+    machine.put("fs/btrfs/1-2-3/devices/sdb1/size", "1");
+    machine.put("fs/btrfs/1-2-3/devices/sdc/size", "1");
+    machine.numbers.remove("sdb1");
+    // Named as somebody's script did: by no name that the kernel knows.
+    machine.mounts.push_str("30 1 0:45 / /media/ann/PHOTOS rw shared:1 - btrfs /dev/photographs rw\n");
+    machine.mount("sdd1", "/media/ann/STICK", "vfat", "rw");
+    machine.loop_over("loop0", "/media/ann/STICK/backup.img");
+    insta::assert_snapshot!(machine.uses(), @"
+    sdb: mounted /media/ann/PHOTOS, together with other drives
+    sdc: mounted /media/ann/PHOTOS, together with other drives
+    sdd: removable /media/ann/STICK, held loop0 (/media/ann/STICK/backup.img)
+    loop0: free
+    ");
+}
+
+#[test]
+fn names_that_are_no_text_and_swap_that_nobody_knows_take_nothing_away() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 3);
+    machine.stick("sdb", 1);
+    machine.mount("sda2", "/", "ext4", "rw");
+    machine.swaps.push_str("/dev/sda3 partition 100 0 -2\n/dev/vault/sw\\040ap partition 100 0 -3\n");
+    let linux = machine.linux();
+    let mut mounts = machine.mounts.clone().into_bytes();
+    mounts.extend(b"31 1 8:6 / /media/ann/\xFF\xFEstick rw shared:2 - vfat /dev/sdb1 rw\n");
+    fs::write(machine.folder.path().join("proc/self/mountinfo"), mounts).unwrap();
+    let uses: Vec<_> = linux.drives().unwrap().into_iter().map(|drive| drive.uses).collect();
+    let unknown = Use::Unknown { what: "the swap area /dev/vault/sw ap".into() };
+    let system = |what: &str| Use::System { what: what.into() };
+    assert_eq!(uses[0], [system("/"), system("swap"), unknown.clone()]);
+    assert_eq!(uses[1], [Use::Removable { at: "/media/ann/\u{FFFD}\u{FFFD}stick".into() }, unknown]);
+    // What makes no sense is an error, and not passed over.
+    fs::write(machine.folder.path().join("proc/self/mountinfo"), "30 1 8:2 /\n").unwrap();
+    assert_eq!(
+        crate::chain(&linux.drives().unwrap_err()).rsplit(": ").next(),
+        Some("line 1 of the mounts makes no sense")
+    );
+    fs::remove_file(machine.folder.path().join("proc/swaps")).unwrap();
+    fs::create_dir(machine.folder.path().join("proc/swaps")).unwrap();
+    assert!(linux.drives().is_err());
+}
+
+#[test]
+fn what_needs_one_node_of_a_medium_needs_all_of_them_and_a_readers_cards_have_no_sure_tag() {
+    let mut machine = Machine::new();
+    machine.stick("sdb", 1);
+    machine.stick("sdc", 1);
+    machine.put("devices/pci0/usb2/2-sdc/serial", "KP16-sdb");
+    machine.mount("sdc1", "/srv", "ext4", "rw");
+    insta::assert_snapshot!(machine.uses(), @"
+    sdb: mounted /srv
+    sdc: mounted /srv
+    ");
+    // Two units of one device are the slots of a reader.
+    let mut reader = Machine::new();
+    let base = reader.stick("sdb", 0);
+    let port = base.split("/host6").next().unwrap().trim_start_matches("devices/").to_owned();
+    reader.disk(&format!("{port}/host6/two"), "sdc", 16 << 30, 0);
+    let values = [("device/vendor", "Kestrin"), ("device/model", "Pocket"), ("removable", "1")];
+    values.iter().for_each(|(name, value)| reader.put(&format!("devices/{port}/host6/two/block/sdc/{name}"), value));
+    let drives = reader.drives();
+    assert!(drives.iter().all(|drive| drive.tag.is_unsure() && drive.role() == Role::Card), "{drives:?}");
+}
+
+#[test]
 fn a_member_of_a_pool_is_in_use_while_any_pool_is_imported() {
     let mut machine = Machine::new();
     machine.stick("sdb", 0);
@@ -257,8 +332,8 @@ fn stacks_that_lead_in_circles_end() {
     machine.mount("loop1", "/mnt/a", "ext4", "rw");
     machine.mount("", "/", "overlay", "rw,lowerdir=/,upperdir=/mnt/a");
     insta::assert_snapshot!(machine.uses(), @"
-    loop0: mounted /mnt/b, mounted /mnt/a, system /
-    loop1: mounted /mnt/b, mounted /mnt/a, system /
+    loop0: mounted /mnt/b, mounted /mnt/a, system /, held loop1 (/mnt/b/two.img)
+    loop1: mounted /mnt/b, mounted /mnt/a, system /, held loop0 (/mnt/a/one.img)
     ");
 }
 
@@ -337,7 +412,8 @@ proptest! {
                 Layer::Loop(over) if !mounts.is_empty() => {
                     let (at, _, below) = mounts[over % mounts.len()].clone();
                     let name = format!("loop{number}");
-                    machine.loop_over(&name, &format!("{}/one.img", at.trim_end_matches('/')));
+                    machine.loop_over(&name, &format!("{}/{number}.img", at.trim_end_matches('/')));
+                    needed.extend(below.iter().cloned());
                     devices.push((name.clone(), below.into_iter().chain([name]).collect()));
                 }
                 Layer::Loop(_) => {}
@@ -349,8 +425,13 @@ proptest! {
             machine.swaps.push_str(&format!("/dev/{name} partition 100 0 -2\n"));
             needed.extend(below.iter().cloned());
         }
-        needed.extend(mounts.iter().filter(|(_, is_desktop, _)| !is_desktop).flat_map(|(.., below)| below.iter().cloned()));
+        let is_needed = |(_, is_desktop, below): &&(&str, bool, BTreeSet<String>)| !is_desktop || below.len() > 1;
+        needed.extend(mounts.iter().filter(is_needed).flat_map(|(.., below)| below.iter().cloned()));
         let everything: Vec<String> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id.to_owned()).collect();
+        let nothing = Bench { state: None, protected: Vec::new(), places: Vec::new() };
+        let now = jiff::Timestamp::now();
+        let known = survey(&machine.linux(), &nothing, None, &[], Confirmed::ByPerson, now).unwrap();
+        let plan = Plan { image: "larkspur.iso".into(), needs_bytes: 1, laid_out_for: None };
         for drive in machine.drives() {
             let name = PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
             let is_needed = drive.uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
@@ -358,7 +439,7 @@ proptest! {
             for by in [NamedBy::Tag, NamedBy::StableLink, NamedBy::KernelName, NamedBy::Arriving] {
                 for partition in [None, Some(1)] {
                     let choice = Choice { drive: drive.clone(), by, partition };
-                    let cleared = clear(&choice, &Circumstances::default(), &[], &everything);
+                    let cleared = clear(&choice, &plan, &known, &[], &everything);
                     prop_assert_eq!(cleared.is_ok(), !is_needed && partition.is_none(), "{}", name);
                 }
             }

@@ -54,6 +54,10 @@ pub struct DriveSpec {
     pub appears_after_ms: u64,
     /// Something larger that it is part of, in words.
     pub held_by: Option<String>,
+    /// A program that has it open, in words.
+    pub opened_by: Option<String>,
+    /// The slot of a card reader in which it is.
+    pub slot: Option<u32>,
     /// What was on it before its backing file was written.
     #[serde(default, rename = "partition")]
     pub partitions: Vec<PartitionSpec>,
@@ -80,6 +84,8 @@ pub struct PartitionSpec {
     pub label: Option<String>,
     /// Where it is mounted.
     pub mounted_at: Option<String>,
+    /// How many drives it spans.
+    pub drives: Option<u64>,
 }
 
 /// Something wrong with a drive. Places and lengths are bytes.
@@ -203,7 +209,7 @@ mod tests {
         a: sector_bytes is 513, not 512 or 4096
         a: 512 bytes are not whole sectors of 4096
         a: a fault needs a number above zero
-        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `could_be_faster`, `removable`, `write_protected`, `volatile_cache`, `appears_after_ms`, `held_by`, `partition`, `fault`
+        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `could_be_faster`, `removable`, `write_protected`, `volatile_cache`, `appears_after_ms`, `held_by`, `opened_by`, `slot`, `partition`, `fault`
         ");
         assert_eq!(Descriptor::parse(pyrotyp_sample::cafe::TRAY).unwrap().drives.len(), 6);
     }

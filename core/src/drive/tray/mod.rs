@@ -6,6 +6,7 @@
 mod descriptor;
 mod medium;
 
+use crate::foreign::Shown;
 use std::collections::BTreeSet;
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io;
@@ -17,12 +18,15 @@ pub use descriptor::{Descriptor, DriveSpec, FILE_NAME, Fault, PartitionSpec};
 use medium::Medium;
 
 use super::{
-    After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Partition, Platform, PlatformError, Tag, Use,
-    Volume, content, mount_point,
+    After, Bus, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Partition, Platform, PlatformError, Tag, Use,
+    Volume, content, is_reader, mount_point, share_uses,
 };
 use crate::guard::Cleared;
 use crate::image::{ImageFile, Part};
+use crate::system;
 
+/// Longest descriptor that is read, in bytes.
+const DESCRIPTOR_BYTES_MOST: u64 = 4 << 20;
 /// What stands before a drive's name in its path.
 const SCHEME: &str = "tray:";
 
@@ -43,10 +47,16 @@ impl Tray {
     pub fn open(folder: &Path) -> Result<Self, PlatformError> {
         let path = folder.join(FILE_NAME);
         let wrong = |reason: String| PlatformError::Tray { path: path.clone(), reason };
-        let text = std::fs::read_to_string(&path)
-            .map_err(|source| PlatformError::Unreadable { what: path.display().to_string(), source })?;
+        let bytes = system::read_regular(&path, DESCRIPTOR_BYTES_MOST)
+            .map_err(|source| PlatformError::Unreadable { what: path.shown(), source })?;
+        let text = String::from_utf8(bytes).map_err(|_| wrong("it is no text (UTF-8)".to_owned()))?;
         let descriptor = Descriptor::parse(&text).map_err(wrong)?;
         Ok(Self { folder: folder.to_owned(), descriptor, opened: Instant::now(), away: Arc::default() })
+    }
+
+    /// Opens the file behind a drive: a regular file of this folder, since anything else may lead to a real drive.
+    fn open_backing(&self, spec: &DriveSpec, options: &mut OpenOptions) -> io::Result<File> {
+        system::open_own(&self.backing(&spec.name), options)
     }
 
     /// The file behind the drive called `name`.
@@ -67,9 +77,10 @@ impl Tray {
         let (partitions, whole) = self.content(spec).unwrap_or_else(|| (delivered(spec), None));
         let mounts = partitions.iter().filter_map(|partition| partition.volume.mounted_at.as_deref());
         let mut uses: Vec<Use> = mounts.map(mount_point::use_of).collect();
+        let slot = spec.slot.or_else(|| (spec.bus == Bus::Usb && is_reader(spec.model.as_deref())).then_some(0));
         uses.extend(spec.held_by.iter().map(|by| Use::Held { by: by.clone() }));
         Drive {
-            tag: Tag::of(spec.vendor.as_deref(), spec.model.as_deref(), spec.serial.as_deref(), spec.bytes),
+            tag: Tag::in_slot(spec.vendor.as_deref(), spec.model.as_deref(), spec.serial.as_deref(), spec.bytes, slot),
             path: format!("{SCHEME}{}", spec.name),
             links: Vec::new(),
             vendor: spec.vendor.clone(),
@@ -78,6 +89,7 @@ impl Tray {
             bytes: spec.bytes,
             sector_bytes: spec.sector_bytes,
             bus: spec.bus,
+            slot,
             link_mbps: spec.link_mbps,
             could_be_faster: spec.could_be_faster,
             attached_seconds: None,
@@ -92,7 +104,7 @@ impl Tray {
 
     /// What is on the backing file; `None` while nothing was ever written to it.
     fn content(&self, spec: &DriveSpec) -> Option<(Vec<Partition>, Option<Volume>)> {
-        let file = ImageFile::open(&self.backing(&spec.name)).ok()?;
+        let file = ImageFile::of(self.open_backing(spec, OpenOptions::new().read(true)).ok()?).ok()?;
         let written = crate::image::ReadAt::size(&file) > 0;
         let drive = Part { whole: &file, start: 0, bytes: spec.bytes };
         written.then(|| content::read(&drive).ok()).flatten()
@@ -117,6 +129,7 @@ fn delivered(spec: &DriveSpec) -> Vec<Partition> {
             filesystem: given.filesystem.clone(),
             label: given.label.clone(),
             mounted_at: given.mounted_at.clone(),
+            drives: given.drives,
         },
     };
     spec.partitions.iter().map(partition).collect()
@@ -132,7 +145,9 @@ fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformErro
 
 impl Platform for Tray {
     fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
-        Ok(self.attached().map(|spec| self.describe(spec)).collect())
+        let mut drives: Vec<Drive> = self.attached().map(|spec| self.describe(spec)).collect();
+        share_uses(&mut drives);
+        Ok(drives)
     }
 
     fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
@@ -156,7 +171,7 @@ impl Platform for Tray {
     }
 
     fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
-        let unreadable = |source| PlatformError::Unreadable { what: file.display().to_string(), source };
+        let unreadable = |source| PlatformError::Unreadable { what: file.shown(), source };
         let file = file.canonicalize().map_err(unreadable)?;
         let drives = self.drives()?;
         let mounted = |drive: &Drive| {
@@ -167,19 +182,22 @@ impl Platform for Tray {
         Ok(deepest.map(|drive| drive.path.clone()).into_iter().collect())
     }
 
+    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+        Ok(self.spec_of(drive)?.opened_by.iter().cloned().collect())
+    }
+
     fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
         let spec = self.spec_of(drive)?;
         let refused = |source| opening(drive, "write to", source);
-        let path = self.backing(&spec.name);
-        match std::fs::metadata(&path) {
-            Ok(_) => OpenOptions::new().write(true).open(path).map(drop).map_err(refused),
+        match std::fs::symlink_metadata(self.backing(&spec.name)) {
+            Ok(_) => self.open_backing(spec, OpenOptions::new().write(true)).map(drop).map_err(refused),
             Err(_) => tempfile::tempfile_in(&self.folder).map(drop).map_err(refused),
         }
     }
 
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
         let spec = self.spec_of(drive)?;
-        match File::open(self.backing(&spec.name)) {
+        match self.open_backing(spec, OpenOptions::new().read(true)) {
             Ok(file) => Ok(Box::new(self.medium(spec, Some(file)))),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Box::new(self.medium(spec, None))),
             Err(error) => Err(opening(drive, "read", error)),
@@ -193,9 +211,9 @@ impl Platform for Tray {
         if spec.write_protected {
             return Err(refused(io::ErrorKind::ReadOnlyFilesystem.into()));
         }
-        let path = self.backing(&spec.name);
-        let options = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path);
-        let file = options.map_err(refused)?;
+        let mut options = OpenOptions::new();
+        options.read(true).write(true).create(true).truncate(false);
+        let file = self.open_backing(spec, &mut options).map_err(refused)?;
         match file.try_lock() {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {

@@ -7,6 +7,7 @@
 mod members;
 mod size;
 
+use crate::foreign::{Shown, all_shown};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -134,7 +135,7 @@ pub enum PackedFault {
         files: usize,
     },
     /// The zip holds several images.
-    #[error("the zip file holds {all} images: {}", .names.join(", "))]
+    #[error("the zip file holds {all} images: {}", all_shown(.names))]
     SeveralImages {
         /// The names of the first of them.
         names: Vec<String>,
@@ -142,7 +143,7 @@ pub enum PackedFault {
         all: usize,
     },
     /// The image in the zip is encrypted or packed in an unusual way.
-    #[error("{name} in the zip file is {how}")]
+    #[error("{} in the zip file is {how}", name.shown())]
     Unusual {
         /// Which file.
         name: String,
