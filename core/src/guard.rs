@@ -390,6 +390,7 @@ fn volume_words(volume: &Volume, what: String) -> String {
 pub struct Cleared {
     drive: Drive,
     plan: Plan,
+    opened_by: Vec<String>,
 }
 
 impl Cleared {
@@ -401,6 +402,11 @@ impl Cleared {
     /// What it was cleared for.
     pub fn plan(&self) -> &Plan {
         &self.plan
+    }
+
+    /// Programs that were known to have it open, and accepted.
+    pub fn opened_by(&self) -> &[String] {
+        &self.opened_by
     }
 }
 
@@ -441,7 +447,9 @@ pub fn clear(
     let all = about_image.iter().cloned().chain(about_drive);
     let standing: Vec<Finding> = all.filter(stands).collect();
     if standing.is_empty() {
-        Ok(Cleared { drive: choice.drive.clone(), plan: plan.clone() })
+        let opened = circumstances.opened.iter().filter(|(path, _)| *path == choice.drive.path);
+        let opened_by = opened.flat_map(|(_, programs)| programs.clone()).collect();
+        Ok(Cleared { drive: choice.drive.clone(), plan: plan.clone(), opened_by })
     } else {
         Err(Refused { tag: choice.drive.tag.to_string(), standing })
     }

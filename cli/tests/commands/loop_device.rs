@@ -69,13 +69,17 @@ fn a_block_device_is_written_compared_and_guarded() {
     assert!(!fs::read(&backing).unwrap().starts_with(&DESKTOP[..512]), "a refused job wrote");
 
     // Held by another: an exclusive open, as a mount has it.
-    let told = {
+    let (told, accepted) = {
         use std::os::unix::fs::OpenOptionsExt;
         let exclusive = 0o200;
         let _held = File::options().read(true).custom_flags(exclusive).open(&device.0).unwrap();
-        bench.tell(&nobody.output().unwrap())
+        (
+            bench.tell(&nobody.output().unwrap()),
+            bench.pyrotyp(&format!("{write} --accept virtual-drive --accept held-open")),
+        )
     };
-    assert!(told.starts_with("exit 5") && told.contains("is held by commands"), "{told}");
+    assert!(told.starts_with("exit 5") && told.contains("held-open: commands"), "{told}");
+    assert!(accepted.starts_with("exit 5") && accepted.contains("is held by commands"), "{accepted}");
 
     let told = bench.tell(&nobody.output().unwrap());
     assert!(told.starts_with("exit 0\nverified"), "{told}");
@@ -84,6 +88,13 @@ fn a_block_device_is_written_compared_and_guarded() {
     assert!(told.starts_with("exit 0\nverified"), "{told}");
     let told = bench.pyrotyp("drives --all");
     assert!(told.contains("\"LARKSPUR_92_DESKTOP\" (iso9660)"), "{told}");
+
+    // Read by another, and that is known to do no harm.
+    let told = {
+        let _read = File::open(&device.0).unwrap();
+        bench.pyrotyp(&format!("{write} --accept virtual-drive --accept held-open --accept just-verified"))
+    };
+    assert!(told.starts_with("exit 0\nverified"), "{told}");
 }
 
 #[test]
@@ -123,6 +134,7 @@ fn a_volume_in_use_is_refused_with_the_name_of_who_uses_it_and_records_belong_to
     let told = bench.pyrotyp(&write.replace("kept", "other"));
     busy.kill().unwrap();
     busy.wait().unwrap();
+    std::os::unix::fs::chown(bench.path(""), Some(65534), Some(65534)).unwrap();
     let mut as_root_for = bench.command(&write);
     let done = bench.tell(&as_root_for.envs([("SUDO_UID", "65534"), ("SUDO_GID", "65534")]).output().unwrap());
     let _ = Command::new("umount").arg(at).output();

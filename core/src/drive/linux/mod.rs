@@ -307,7 +307,8 @@ impl Platform for Linux {
         self.is_still_there(drive)?;
         BlockDevice::may_write(drive)?;
         let stack = self.stack()?;
-        let by = self.openers_of(&stack, drive);
+        let mut by = self.openers_of(&stack, drive);
+        by.retain(|program| !cleared.opened_by().contains(program));
         if !by.is_empty() {
             return Err(PlatformError::Held { tag: drive.tag.clone(), path: drive.path.clone(), by });
         }

@@ -157,9 +157,8 @@ impl Stack {
             }
         };
         for mount in &self.mounts {
-            let disks = self.disks_under_mount(mount);
-            if disks.contains(name) {
-                add(use_of(mount, disks.len()));
+            if self.disks_under_mount(mount).contains(name) {
+                add(use_of(mount, self.disks_of_mount(mount).len()));
             }
         }
         for swap in &self.swaps {
@@ -228,6 +227,13 @@ impl Stack {
         found.disks
     }
 
+    /// Without those that only hold the file of one that it lies on.
+    fn disks_of_mount(&self, mount: &Mount) -> BTreeSet<String> {
+        let mut found = Found { stays_above_files: true, ..Found::default() };
+        self.descend_mount(mount, &mut found);
+        found.disks
+    }
+
     fn disks_under_path(&self, path: &Path) -> BTreeSet<String> {
         let mut found = Found::default();
         self.descend_path(path, &mut found);
@@ -253,7 +259,7 @@ impl Stack {
         for member in here.members.iter().filter_map(|member| self.by_name(member)) {
             self.descend(member, found);
         }
-        if let Some(file) = &here.backing_file {
+        if let Some(file) = here.backing_file.as_ref().filter(|_| !found.stays_above_files) {
             self.descend_path(file, found);
         }
     }
@@ -340,6 +346,7 @@ fn use_of(mount: &Mount, disks: usize) -> Use {
 struct Found {
     disks: BTreeSet<String>,
     seen: BTreeSet<OsString>,
+    stays_above_files: bool,
 }
 
 /// Names in a folder of the kernel's, in order; a folder that is not there has none.

@@ -358,6 +358,9 @@ const PLACES: [(&str, bool); 8] = [
     ("/mnt", false),
 ];
 
+/// All disks that a device lies on, and those of them that do not only hold a file.
+type Disks = [BTreeSet<String>; 2];
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 2048, failure_persistence: None, ..ProptestConfig::default() })]
 
@@ -375,19 +378,20 @@ proptest! {
         swaps in prop::collection::vec(0usize..64, 0..2),
     ) {
         let mut machine = Machine::new();
-        // Each device with the disks that it lies on, as the test knows from having made it.
-        let mut devices: Vec<(String, BTreeSet<String>)> = Vec::new();
+        // Each device with the disks that it lies on, as the test knows from having made it, and those of them that do
+        // not only hold a file.
+        let mut devices: Vec<(String, Disks)> = Vec::new();
         let mut needed: BTreeSet<String> = BTreeSet::new();
         for ((is_stick, partitions), letter) in disks.iter().zip("abcdefgh".chars()) {
             let name = format!("sd{letter}");
             if *is_stick { machine.stick(&name, *partitions) } else { machine.inner(&name, *partitions) };
             let parts = (1..=*partitions).map(|number| format!("{name}{number}"));
-            devices.extend(parts.chain([name.clone()]).map(|part| (part, BTreeSet::from([name.clone()]))));
+            devices.extend(parts.chain([name.clone()]).map(|part| (part, [(); 2].map(|()| BTreeSet::from([name.clone()])))));
         }
-        let mut mounts: Vec<(&str, bool, BTreeSet<String>)> = Vec::new();
-        let mount = |machine: &mut Machine, devices: &[(String, BTreeSet<String>)], mounts: &mut Vec<_>, (device, place): (usize, usize)| {
+        let mut mounts: Vec<(&str, bool, Disks)> = Vec::new();
+        let mount = |machine: &mut Machine, devices: &[(String, Disks)], mounts: &mut Vec<(&str, bool, Disks)>, (device, place): (usize, usize)| {
             let ((name, below), (at, is_desktop)) = (&devices[device % devices.len()], PLACES[place]);
-            if mounts.iter().all(|(taken, ..): &(&str, bool, BTreeSet<String>)| *taken != at) {
+            if mounts.iter().all(|(taken, ..)| *taken != at) {
                 machine.mount(name, at, "ext4", "rw");
                 mounts.push((at, is_desktop, below.clone()));
             }
@@ -398,7 +402,7 @@ proptest! {
                 Layer::Stacked(a, b) => {
                     let members: BTreeSet<usize> = [a % devices.len(), b % devices.len()].into();
                     let names: Vec<&str> = members.iter().map(|place| devices[*place].0.as_str()).collect();
-                    let below: BTreeSet<String> = members.iter().flat_map(|place| devices[*place].1.clone()).collect();
+                    let below = [0, 1].map(|kind| members.iter().flat_map(|place| devices[*place].1[kind].clone()).collect());
                     let name = format!("{}{number}", if number % 2 == 0 { "md" } else { "dm-" });
                     machine.stacked(&name, &names);
                     let drive_of = |name: &&str| match name {
@@ -410,23 +414,24 @@ proptest! {
                     devices.push((name, below));
                 }
                 Layer::Loop(over) if !mounts.is_empty() => {
-                    let (at, _, below) = mounts[over % mounts.len()].clone();
+                    let (at, _, [below, _]) = mounts[over % mounts.len()].clone();
                     let name = format!("loop{number}");
                     machine.loop_over(&name, &format!("{}/{number}.img", at.trim_end_matches('/')));
                     needed.extend(below.iter().cloned());
-                    devices.push((name.clone(), below.into_iter().chain([name]).collect()));
+                    let at_once = BTreeSet::from([name.clone()]);
+                    devices.push((name, [below.union(&at_once).cloned().collect(), at_once]));
                 }
                 Layer::Loop(_) => {}
             }
         }
         late.into_iter().for_each(|one| mount(&mut machine, &devices, &mut mounts, one));
         for swap in swaps {
-            let (name, below) = &devices[swap % devices.len()];
+            let (name, [below, _]) = &devices[swap % devices.len()];
             machine.swaps.push_str(&format!("/dev/{name} partition 100 0 -2\n"));
             needed.extend(below.iter().cloned());
         }
-        let is_needed = |(_, is_desktop, below): &&(&str, bool, BTreeSet<String>)| !is_desktop || below.len() > 1;
-        needed.extend(mounts.iter().filter(is_needed).flat_map(|(.., below)| below.iter().cloned()));
+        let is_needed = |(_, is_desktop, [_, at_once]): &&(&str, bool, Disks)| !is_desktop || at_once.len() > 1;
+        needed.extend(mounts.iter().filter(is_needed).flat_map(|(.., [below, _])| below.iter().cloned()));
         let everything: Vec<String> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id.to_owned()).collect();
         let nothing = Bench { state: None, protected: Vec::new(), places: Vec::new() };
         let now = jiff::Timestamp::now();
