@@ -162,3 +162,35 @@ fn at_a_terminal_the_tag_is_asked_for_although_the_image_comes_through_a_pipe() 
     steady().bind(|| insta::assert_snapshot!("asked_beside_a_pipe", told));
     assert!(bench.drive("a").starts_with(&DESKTOP));
 }
+
+#[test]
+fn a_job_that_is_killed_is_known_to_have_begun() {
+    let slow = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 6000000\n";
+    let bench = Bench::new().stick("a", slow).file("desktop.iso", &DESKTOP);
+    let tag = tag_of(&bench, "a");
+    let write = |image: &str, more: &str| format!("write {image} --to {tag} --unattended --quiet --tray tray {more}");
+    assert!(bench.pyrotyp(&write("rescue.iso", "")).starts_with("exit 0"));
+    let state = bench.path(".local/state/pyrotyp");
+    let mut child = bench.command(&write("desktop.iso", "--accept just-verified")).spawn().unwrap();
+    let notes = state.join(format!("under-way/{tag}.jsonl"));
+    let confirmed = || std::fs::read_to_string(&notes).is_ok_and(|notes| notes.lines().count() > 2);
+    while !confirmed() {
+        assert_eq!(child.try_wait().unwrap(), None);
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert_eq!(std::fs::read_dir(state.join("jobs")).unwrap().count(), 2);
+    let mut told = vec![
+        bench.on_tray(&format!("contents {tag}")),
+        bench.at_terminal(&format!("write rescue.iso --to {tag} --color never"), "\n"),
+        // What was there before is not there any more, so that nothing finished is lost.
+        bench.pyrotyp(&write("desktop.iso", "--resume")),
+    ];
+    assert!(bench.drive("a").starts_with(&DESKTOP) && !notes.exists());
+    told.push(bench.on_tray(&format!("contents {tag}")));
+    let mut settings = steady();
+    settings.add_filter(r"on \d{4}-\d\d-\d\d", "on [DAY]");
+    settings.add_filter(r"the [\d.]+ MB that were missing", "[SOME] that were missing");
+    settings.bind(|| insta::assert_snapshot!("killed", told.join("\n")));
+}

@@ -148,6 +148,73 @@ fn a_volume_in_use_is_refused_with_the_name_of_who_uses_it_and_records_belong_to
     }
 }
 
+/// Unmounts what a test mounted, however it ends.
+struct Mounted(&'static str);
+
+impl Mounted {
+    fn at(place: &'static str, words: &[&str]) -> Self {
+        fs::create_dir_all(place).unwrap();
+        let done = Command::new("mount").args(words).arg(place).status().unwrap();
+        assert!(done.success(), "mount {words:?} {place}");
+        Self(place)
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg(self.0).output();
+        let _ = fs::remove_dir(self.0);
+    }
+}
+
+#[test]
+#[ignore = "needs root and a loop device"]
+fn what_uses_a_volume_is_named_where_no_process_is_in_the_way() {
+    let bench = Bench::new();
+    let backing = bench.path("drive.img");
+    File::create(&backing).unwrap().set_len(64 << 20).unwrap();
+    assert!(Command::new("mkfs.ext4").args(["-q", "-F"]).arg(&backing).output().unwrap().status.success());
+    let device = Loop::over(&backing);
+    let write = format!("write rescue.iso --to {} --unattended --accept virtual-drive", tag_of(&bench, &device.0));
+    let place = "/media/pyrotyp-test-layers";
+    let volume = Mounted::at(place, &[&device.0]);
+    let mut told = Vec::new();
+
+    // A file on it is a drive of its own.
+    fs::write(format!("{place}/backup.img"), [0; 1 << 20]).unwrap();
+    let file = Loop::over(Path::new(&format!("{place}/backup.img")));
+    told.push((bench.pyrotyp(&write), format!("in-use: it is part of {} ({place}/backup.img)", &file.0[5..])));
+    drop(file);
+
+    // An overlay that names its layers from where it was made.
+    for layer in ["upper", "lower"] {
+        fs::create_dir(format!("{place}/{layer}")).unwrap();
+    }
+    let merged = "/run/pyrotyp-test-merged";
+    fs::create_dir_all(merged).unwrap();
+    let words = ["-i", "-t", "overlay", "overlay", "-o", "lowerdir=upper:lower", merged];
+    assert!(Command::new("mount").args(words).current_dir(place).status().unwrap().success());
+    told.push((bench.pyrotyp(&write), format!("perhaps the overlay at {merged}")));
+    drop(Mounted(merged));
+    drop(volume);
+
+    // Mounted where only another process sees it.
+    let inner = format!("mount {} /mnt && echo there && exec sleep 60", device.0);
+    let mut other = Command::new("unshare");
+    other.args(["--mount", "--propagation", "private", "sh", "-c", &inner]).stdout(std::process::Stdio::piped());
+    let mut other = other.spawn().unwrap();
+    std::io::Read::read_exact(other.stdout.as_mut().unwrap(), &mut [0; 6]).unwrap();
+    told.push((bench.pyrotyp(&write), format!("sleep (process {}), which has it mounted at /mnt", other.id())));
+    other.kill().unwrap();
+    other.wait().unwrap();
+
+    for (told, expected) in told {
+        assert!(told.starts_with("exit 5") && told.contains(&expected), "{expected}: {told}");
+    }
+    let told = bench.pyrotyp(&write);
+    assert!(told.starts_with("exit 0\nverified"), "{told}");
+}
+
 #[test]
 #[ignore = "needs root and a loop device"]
 fn straight_from_the_line_a_block_device_starts_only_with_the_right_image() {

@@ -178,8 +178,11 @@ impl Linux {
     }
 
     /// The same error, and who is in the way.
-    fn with_users(&self, error: PlatformError, is_there: impl Fn(&Path) -> bool) -> PlatformError {
-        let users = || processes::using(&self.proc, is_there);
+    fn with_users(&self, error: PlatformError, stack: &Stack, is_there: impl Fn(&Path) -> bool) -> PlatformError {
+        let users = || {
+            let found = processes::using(&self.proc, is_there);
+            if found.is_empty() { stack.overlays_of_unknown_layers() } else { found }
+        };
         match error {
             PlatformError::Held { tag, path, .. } => PlatformError::Held { tag, path, by: users() },
             PlatformError::Unmount { tag, at, source, .. } => PlatformError::Unmount { tag, at, source, by: users() },
@@ -342,11 +345,11 @@ impl Linux {
         unmounted: &mut Vec<String>,
     ) -> Result<Box<dyn Claimed>, PlatformError> {
         for at in stack.removable_mounts_of(&drive.path, &self.dev) {
-            claim::unmount(drive, &at).map_err(|error| self.with_users(error, |path| path.starts_with(&at)))?;
+            claim::unmount(drive, &at).map_err(|error| self.with_users(error, stack, |path| path.starts_with(&at)))?;
             unmounted.push(at.to_string_lossy().into_owned());
         }
         let is_of_drive = |path: &Path| path.to_str().is_some_and(|path| path.starts_with(&drive.path));
-        let device = BlockDevice::claim(drive).map_err(|error| self.with_users(error, is_of_drive))?;
+        let device = BlockDevice::claim(drive).map_err(|error| self.with_users(error, stack, is_of_drive))?;
         let name = Path::new(&drive.path).file_name().unwrap_or_default();
         let number = sysfs::text(&self.sys.join("block").join(name).join("dev"));
         self.is_still_there(drive)?;

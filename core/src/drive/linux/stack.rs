@@ -204,6 +204,12 @@ impl Stack {
         removable.rev().map(|mount| mount.at.clone()).collect()
     }
 
+    /// Overlays that may hold any volume, in words: a layer that is named from where the overlay was made can't be found.
+    pub fn overlays_of_unknown_layers(&self) -> Vec<String> {
+        let unknown = self.mounts.iter().filter(|mount| layers(&mount.options).iter().any(|layer| layer.is_relative()));
+        unknown.map(|mount| format!("perhaps the overlay at {}", mount.at.shown())).collect()
+    }
+
     /// Numbers, `major:minor`, of the disk called `name` and of its partitions.
     pub fn numbers_of(&self, name: &str) -> Vec<String> {
         let is_part = |device: &Device| device.name == name || device.disk.as_deref() == Some(name);
@@ -278,8 +284,8 @@ impl Stack {
             let is_meant = |group: &&Vec<String>| source.is_none_or(|device| group.iter().any(|id| id == device));
             self.btrfs.iter().filter(is_meant).flatten().for_each(|member| self.descend(member, found));
         }
-        for layer in layers(&mount.options) {
-            self.descend_path(&layer, found);
+        for layer in layers(&mount.options).iter().filter(|layer| layer.is_absolute()) {
+            self.descend_path(layer, found);
         }
     }
 
@@ -400,7 +406,7 @@ fn mount(line: &[u8]) -> Option<Mount> {
     })
 }
 
-/// The folders that an overlay is made of. One that is named from where it was made, `lower`, can't be told.
+/// The folders that an overlay is made of, as they were named when it was made.
 fn layers(options: &OsStr) -> Vec<PathBuf> {
     let named = options.as_bytes().split(|byte| *byte == b',').filter_map(|option| {
         let at = option.iter().position(|byte| *byte == b'=')?;
@@ -409,7 +415,7 @@ fn layers(options: &OsStr) -> Vec<PathBuf> {
         names.contains(&name).then(|| value.get(1..).unwrap_or_default())
     });
     let paths = named.flat_map(|value| value.split(|byte| *byte == b':'));
-    paths.filter(|path| path.starts_with(b"/")).map(unescape).collect()
+    paths.filter(|path| !path.is_empty()).map(unescape).collect()
 }
 
 /// Spaces and the like stand as a backslash and three octal digits.
