@@ -5,7 +5,6 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
-use crate::foreign::Shown;
 use std::cmp::Ordering;
 
 use jiff::civil::Date;
@@ -13,6 +12,7 @@ use serde::Deserialize;
 
 use crate::digest::Sum;
 use crate::fetch::{Mirror, Wanted};
+use crate::foreign::Shown;
 use crate::image::Naming;
 
 /// Longest catalogue that is read, in bytes.

@@ -1,12 +1,12 @@
 //! All that the guard must know beside the drive, asked for in one place: complete, or an error.
 
-use crate::foreign::Shown;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 
 use crate::drive::{Choice, Drive, Platform, PlatformError, Role, Tag};
+use crate::foreign::Shown;
 use crate::guard::{Circumstances, Confirmed, findings};
 use crate::{Level, ledger};
 

@@ -1,11 +1,11 @@
 //! The catalogue: given once, remembered, and asked for the age of every image.
 
-use pyrotyp_core::Shown;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use pyrotyp_core::Shown;
 use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError, by_version};
 use pyrotyp_core::digest::{Over, Published, PublishedSignature};
 use pyrotyp_core::fetch::Web;

@@ -1,10 +1,10 @@
 //! `pyrotyp check`: is this the file that was published, and by whom?
 
-use pyrotyp_core::Shown;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{
     self, CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report, Sum,
 };

@@ -1,12 +1,12 @@
 //! `pyrotyp demo`: the whole job on made-up images and simulated drives.
 
-use pyrotyp_core::Shown;
 use std::fs;
 use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use clap::Parser;
 use pyrotyp_core::Cancel;
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{Algorithm, Hashers};
 use pyrotyp_core::drive::Platform;
 use pyrotyp_core::drive::tray::{FILE_NAME, Tray};

@@ -1,6 +1,5 @@
 //! What every command that writes has in common: the drives, the guard's word, the question, the run and its record.
 
-use pyrotyp_core::Shown;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, IsTerminal, Read};
 use std::path::{Path, PathBuf};
@@ -9,6 +8,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
 use jiff::Timestamp;
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{BLOCK_BYTES, Report};
 use pyrotyp_core::drive::{After, Choice, Drive, Platform, PlatformError, Tag};
 use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, Plan};

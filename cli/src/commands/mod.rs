@@ -15,11 +15,11 @@ pub mod shelf;
 pub mod stream;
 pub mod write;
 
-use pyrotyp_core::Shown;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use pyrotyp_core::Shown;
 use pyrotyp_core::drive::linux::Linux;
 use pyrotyp_core::drive::tray::Tray;
 use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};

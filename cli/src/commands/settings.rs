@@ -1,10 +1,10 @@
 //! What the bench knows of its drives: the settings of this machine and of whoever sits at it, and where its own things lie.
 
-use pyrotyp_core::Shown;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use pyrotyp_core::Shown;
 use pyrotyp_core::drive::{Choice, Platform, Tag};
 use pyrotyp_core::guard::{Circumstances, Confirmed};
 use pyrotyp_core::survey::{self, Bench, SurveyError};

@@ -1,11 +1,11 @@
 //! `pyrotyp shelf`: the images of this bench.
 
-use pyrotyp_core::Shown;
 use std::ffi::OsStr;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{self, CheckError, Checked, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{self, Bring, Brought, Identity, Item, Shelf};

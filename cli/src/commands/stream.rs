@@ -1,11 +1,11 @@
 //! Images that pass by once: from standard input, unpacked on the way, and proven at their end.
 
-use pyrotyp_core::Shown;
 use std::io::{self, Cursor, Read};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{Hashers, Sum};
 use pyrotyp_core::image::{self, Beginning, packed};
 use pyrotyp_core::job::{Checked, StreamedImage, Supply};

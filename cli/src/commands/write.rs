@@ -1,10 +1,10 @@
 //! `pyrotyp write`: the whole job, for an image in a file or on standard input.
 
-use pyrotyp_core::Shown;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::Cancel;
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{Algorithm, Proof, Purpose, Report, Sum};
 use pyrotyp_core::drive::Platform;
 use pyrotyp_core::guard::Cleared;

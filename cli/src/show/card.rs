@@ -1,9 +1,9 @@
 //! The card: what will be written where, what will be lost, and the one question.
 
-use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{Proof, Report};
 use pyrotyp_core::drive::{Bus, Drive};
 use pyrotyp_core::image::Inspection;

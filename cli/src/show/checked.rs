@@ -1,9 +1,9 @@
 //! How a check came out, for people.
 
-use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
+use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{EmbeddedReport, PiecesReport, Proof, Report};
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::signature::{Fault, Key, Vouched};

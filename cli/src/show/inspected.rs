@@ -1,9 +1,9 @@
 //! What an image is, for people: one by one, or several side by side.
 
-use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
+use pyrotyp_core::Shown;
 use pyrotyp_core::image::eltorito::{Emulation, PlatformId};
 use pyrotyp_core::image::mbr::PartitionType;
 use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};

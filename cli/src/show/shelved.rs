@@ -1,10 +1,10 @@
 //! The shelf and the catalogue, for people.
 
-use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
 use jiff::civil::Date;
+use pyrotyp_core::Shown;
 use pyrotyp_core::catalogue::Pick;
 use pyrotyp_core::human_bytes;
 use unicode_width::UnicodeWidthStr;

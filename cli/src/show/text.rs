@@ -1,9 +1,9 @@
 //! How writing and comparing came out, for people.
 
-use pyrotyp_core::Shown;
 use std::fmt::Write;
 use std::path::Path;
 
+use pyrotyp_core::Shown;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::human_bytes;
 use pyrotyp_core::image::Inspection;

@@ -1,6 +1,5 @@
 //! Does the image match the checksums that were published for it?
 
-use crate::foreign::Shown;
 use std::io;
 use std::path::PathBuf;
 
@@ -11,6 +10,7 @@ use super::inside::FileList;
 use super::torrent::{Comparing, PiecesReport};
 use super::{Algorithm, Hashers, Sum, Taker};
 use crate::Cancel;
+use crate::foreign::Shown;
 use crate::image::ReadAt;
 use crate::signature::{Key, Vouched};
 

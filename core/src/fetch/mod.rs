@@ -15,7 +15,6 @@ mod ranges;
 mod transfer;
 mod web;
 
-use crate::foreign::Shown;
 use std::io;
 use std::path::PathBuf;
 
@@ -27,6 +26,7 @@ pub use transfer::transfer;
 pub use web::{Reach, Web};
 
 use crate::digest::{Algorithm, Sum};
+use crate::foreign::Shown;
 
 /// Longest address that is kept, in characters.
 const ADDRESS_MOST: usize = 4096;

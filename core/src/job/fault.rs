@@ -1,6 +1,5 @@
 //! Why a job did not end well: sorted by whose fault it is, the image's or the drive's.
 
-use crate::foreign::Shown;
 use std::io;
 use std::sync::Arc;
 
@@ -8,6 +7,7 @@ use super::crew::Died;
 use super::{DoesNotFit, JobResult, Stage};
 use crate::digest::Algorithm;
 use crate::drive::{DriveFault, PlatformError, Tag};
+use crate::foreign::Shown;
 
 /// What is wrong with the image, for all drives of a job.
 #[derive(Clone, Debug, thiserror::Error)]

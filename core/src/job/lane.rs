@@ -1,6 +1,5 @@
 //! One drive's part of a job, from the claim to the release.
 
-use crate::foreign::Shown;
 use std::path::Path;
 use std::sync::mpsc::sync_channel;
 use std::time::Instant;
@@ -25,6 +24,7 @@ use super::{
 use crate::Cancel;
 use crate::digest::{BLOCK_BYTES, BlockDigests};
 use crate::drive::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
+use crate::foreign::Shown;
 use crate::guard::Cleared;
 
 /// So many of the last blocks that a drive is said to have are read before a job goes on behind them.

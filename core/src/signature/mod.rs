@@ -9,13 +9,13 @@ mod openpgp;
 mod remembered;
 mod vouch;
 
-use crate::foreign::Shown;
 use std::io::{self, Read};
 
 use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::Cancel;
+use crate::foreign::Shown;
 use crate::image::ReadAt;
 pub use remembered::{Remembered, RememberedError};
 pub use vouch::{Vouched, vouch};

@@ -1,6 +1,5 @@
 //! Keys that were used before: trusted on first use, shown then, and refused when another takes their place.
 
-use crate::foreign::Shown;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -9,6 +8,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Fault, KEYS_BYTES_MOST, Key};
+use crate::foreign::Shown;
 use crate::system;
 
 /// Most keys that are looked at.

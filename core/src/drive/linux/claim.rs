@@ -1,6 +1,5 @@
 //! A block device that is open: for reading past the page cache, or for this process alone.
 
-use crate::foreign::Shown;
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::{FileExt, MetadataExt};
@@ -12,6 +11,7 @@ use rustix::mount::UnmountFlags;
 
 use super::calls;
 use crate::drive::{After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, PlatformError, Tag};
+use crate::foreign::Shown;
 
 /// A block device, opened with direct I/O.
 pub struct BlockDevice {

@@ -2,12 +2,13 @@
 //!
 //! Source: proc_pid_fd(5), proc_pid_cwd(5), proc_pid_comm(5), namespaces(7).
 
-use crate::foreign::Shown;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{AtFlags, CWD, FileType, StatxFlags, statx};
+
+use crate::foreign::Shown;
 
 /// Most processes, and open files of each, that are looked at.
 const PROCESSES_MOST: usize = 20_000;

@@ -8,7 +8,6 @@
 //! Source: proc_pid_mountinfo(5), the kernel's Documentation/ABI/testing/sysfs-block (holders, slaves), and
 //! Documentation/filesystems/sharedsubtree.rst (which mounts follow each other).
 
-use crate::foreign::Shown;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
 use std::fs;
@@ -20,6 +19,7 @@ use std::path::{Path, PathBuf};
 use super::processes;
 use super::sysfs::text;
 use crate::drive::{Use, mount_point};
+use crate::foreign::Shown;
 
 /// A mounted file system.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -6,7 +6,6 @@
 mod descriptor;
 mod medium;
 
-use crate::foreign::Shown;
 use std::collections::BTreeSet;
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io;
@@ -21,6 +20,7 @@ use super::{
     After, Bus, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Partition, Platform, PlatformError, Tag, Use,
     Volume, content, is_reader, mount_point, share_uses,
 };
+use crate::foreign::Shown;
 use crate::guard::Cleared;
 use crate::image::{ImageFile, Part};
 use crate::system;
