@@ -212,6 +212,33 @@ fn each_finding_has_its_sentence_and_its_next_step() {
 }
 
 #[test]
+fn a_finding_stands_from_its_limit_on_and_no_earlier() {
+    let whole = |drive: &Drive, needs, laid_out_for| told(drive, Some(&plan(needs, laid_out_for)), &nothing_special());
+    let full = stick();
+    let plain = whole(&full, full.bytes, Some(full.sector_bytes));
+    assert!(!plain.contains("too-small") && !plain.contains("sector-size"), "{plain}");
+    assert!(whole(&full, full.bytes + 1, None).contains("Stop too-small"));
+    assert!(whole(&full, 1, Some(full.sector_bytes * 8)).contains("Ask sector-size"));
+    // Of what is not there, only that is told.
+    let empty = whole(&Drive { bytes: 0, ..stick() }, 1, Some(full.sector_bytes * 8));
+    assert!(empty.starts_with("Stop no-medium") && !empty.contains("sector-size"), "{empty}");
+}
+
+#[test]
+fn a_proof_tells_what_it_is_for_and_what_was_accepted() {
+    let choice = Choice { drive: stick(), by: NamedBy::Tag, partition: None };
+    let programs = vec!["imager (process 4711)".to_owned()];
+    let mut known = nothing_special();
+    known.opened = vec![(stick().path, programs.clone()), ("/dev/sdz".into(), vec!["another".into()])];
+    let accepted = ["held-open".to_owned()];
+    let for_what = plan(1_000_000, Some(512));
+    let refused = clear(&choice, &for_what, &known, &[], &[]).unwrap_err();
+    assert_eq!(refused.standing.iter().map(|finding| finding.id).collect::<Vec<_>>(), ["held-open"]);
+    let cleared = clear(&choice, &for_what, &known, &[], &accepted).unwrap();
+    assert_eq!((cleared.drive(), cleared.plan(), cleared.opened_by()), (&stick(), &for_what, &programs[..]));
+}
+
+#[test]
 fn only_a_drive_that_was_not_there_before_has_arrived() {
     let (here, slot) = (stick(), Drive { path: "/dev/sdc".into(), bytes: 0, ..stick() });
     let before = [here.clone(), slot.clone()];
