@@ -1,4 +1,4 @@
-use super::bench::{Bench, RESCUE};
+use super::bench::{Bench, RESCUE, tag_of};
 use pyrotyp_core::digest::{Algorithm, Hashers};
 
 fn sum(algorithm: Algorithm) -> String {
@@ -181,4 +181,52 @@ fn an_image_without_a_published_sum_can_still_be_shown_damaged() {
        next: download the image again
     ");
     assert!(!bench.was_touched("a"));
+}
+
+#[test]
+fn a_list_beside_the_image_that_can_not_be_used_is_refused_or_said_and_nothing_is_waited_for() {
+    let right = format!("{}  rescue.iso\n", sum(Algorithm::Sha256));
+    let wrong = format!("{}  rescue.iso\n", "0".repeat(64));
+    let padding = format!("# {}\n", "padding ".repeat(1000)).repeat(600);
+    let bench = Bench::new().stick("a", "");
+    let write = format!("write rescue.iso --to {} --unattended --quiet", tag_of(&bench, "a"));
+    let both = |bench: &Bench| [bench.pyrotyp("check rescue.iso"), bench.on_tray(&write)];
+    let told = |bench: &Bench, name: &str, bytes: &[u8]| {
+        std::fs::write(bench.path(name), bytes).unwrap();
+        let told = both(bench);
+        std::fs::remove_file(bench.path(name)).unwrap();
+        told
+    };
+    // Longer than any list: what refutes the image may stand at its end.
+    for told in told(&bench, "SHA256SUMS", format!("{padding}{wrong}").as_bytes()) {
+        assert!(told.starts_with("exit 4") && told.contains("SHA256SUMS"), "{told}");
+    }
+    // Not a list at all, under a list's name; and one that says nothing of this image.
+    for told in told(&bench, "SHA256SUMS", b"<html>moved</html>\n") {
+        assert!(told.starts_with("exit 4") && told.contains("holds no checksum"), "{told}");
+    }
+    assert!(!bench.was_touched("a"));
+    // Of a kind that can't be used: said, on the card as well.
+    let crc = format!("CRC32 (rescue.iso) = {}\n", "0".repeat(8));
+    std::fs::write(bench.path("CHECKSUM"), crc).unwrap();
+    let card = bench.at_terminal(&write.replace("--unattended", "--color never"), "\n");
+    let [check, written] = both(&bench);
+    for told in [&check, &card, &written] {
+        assert!(told.contains("CHECKSUM") && told.contains("of a kind that can't be used"), "{told}");
+    }
+    assert!(check.starts_with("exit 0") && written.starts_with("exit 0\nverified"), "{check}{written}");
+    std::fs::remove_file(bench.path("CHECKSUM")).unwrap();
+    // A pipe that nobody writes to, in place of anything that is read.
+    assert!(std::process::Command::new("mkfifo").arg(bench.path("pipe")).status().unwrap().success());
+    std::fs::write(bench.path("right"), right).unwrap();
+    for words in
+        ["--sums pipe", "--sums right --signature pipe", "--sums right --key pipe", "--sums right --key /dev/zero"]
+    {
+        let told = bench.pyrotyp(&format!("check rescue.iso {words}"));
+        assert!(told.starts_with("exit 4") && told.contains("this is no regular file"), "{words}: {told}");
+    }
+    let told = bench.pyrotyp("inspect pipe");
+    assert!(told.starts_with("exit 3"), "{told}");
+    let told = bench.pyrotyp("fetch larkspur --catalogue pipe");
+    assert!(told.starts_with("exit 2") && told.contains("this is no regular file"), "{told}");
 }

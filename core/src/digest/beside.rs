@@ -228,7 +228,7 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
         }
         match List::read(&path) {
             // A checksum without a name belongs to whatever lies beside it, which need not be this image.
-            Ok(list) if !is_own && list.lines.iter().all(|line| line.name.is_none()) => {}
+            Ok(list) if !is_own && !list.lines.is_empty() && list.lines.iter().all(|line| line.name.is_none()) => {}
             // Signatures that stand alone are looked for with what they sign.
             Ok(read)
                 if read.signature.is_none() && signed_list(list.strip_prefix(&format!("{name}.")).unwrap_or(&list)) => {
