@@ -240,6 +240,9 @@ fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result
         let pick = catalogue.find(&words, here(), today()).map_err(|error| {
             let next = match &error {
                 CatalogueError::Several { fit, .. } => format!("say more: {}", all_shown(fit)),
+                CatalogueError::Unknown { known, .. } if known.is_empty() => {
+                    "it names no image at all: give another one with --catalogue".to_owned()
+                }
                 CatalogueError::Unknown { known, .. } => format!("there are: {}", all_shown(known)),
                 CatalogueError::OutOfSupport { newest, .. } => {
                     format!("name its version if you need it all the same: {}", newest.shown())
