@@ -227,7 +227,7 @@ fn a_finding_stands_from_its_limit_on_and_no_earlier() {
 #[test]
 fn a_proof_tells_what_it_is_for_and_what_was_accepted() {
     let choice = Choice { drive: stick(), by: NamedBy::Tag, partition: None };
-    let programs = vec!["imager (process 4711)".to_owned()];
+    let programs = vec!["copier (process 4711)".to_owned()];
     let mut known = nothing_special();
     known.opened = vec![(stick().path, programs.clone()), ("/dev/sdz".into(), vec!["another".into()])];
     let accepted = ["held-open".to_owned()];

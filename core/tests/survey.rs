@@ -34,7 +34,7 @@ impl Asked {
             )
         };
         let tray = [
-            drive("a", 16 << 30, "opened_by = \"imager (process 4711)\""),
+            drive("a", 16 << 30, "opened_by = \"copier (process 4711)\""),
             drive("b", 16 << 30, ""),
             drive("card", 32 << 30, "slot = 1"),
             drive("empty", 0, "slot = 2"),
@@ -140,7 +140,7 @@ fn everything_that_is_asked_for_reaches_the_guard() {
     // What is not made yet will be made where the nearest folder is.
     assert_eq!(*platform.places.lock().unwrap(), [folder.path(), folder.path()]);
     assert_eq!(bench_on, [("tray:b".to_owned(), "the shelf"), ("tray:b".to_owned(), "the settings")]);
-    assert_eq!(opened, [("tray:a".to_owned(), vec!["imager (process 4711)".to_owned()])]);
+    assert_eq!(opened, [("tray:a".to_owned(), vec!["copier (process 4711)".to_owned()])]);
     assert_eq!(attached.len(), 5);
     // Not the one that holds the shelf, no empty slot, no disk.
     assert_eq!(others, [card.tag.clone()]);
