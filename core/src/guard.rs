@@ -2,9 +2,11 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+use std::path::Path;
+
 use crate::drive::{Choice, Drive, NamedBy, Role, Tag, Use, Volume};
 use crate::foreign::{Shown, all_shown, quoted};
-use crate::{Finding, Level, human_bytes};
+use crate::{Finding, Level, human_bytes, typed};
 
 /// A rule of the guard, as `--accept` and the documentation know it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -318,9 +320,15 @@ fn notes(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances, foun
 }
 
 fn uses(drive: &Drive, found: &mut Vec<Finding>) {
-    let all = |pick: fn(&Use) -> Option<&str>| all_shown(&drive.uses.iter().filter_map(pick).collect::<Vec<_>>());
+    let each = |pick: fn(&Use) -> Option<&str>| drive.uses.iter().filter_map(pick).collect::<Vec<_>>();
+    let all = |pick: fn(&Use) -> Option<&str>| all_shown(&each(pick));
+    let unmount = |places: &[&str]| {
+        let places: Vec<String> = places.iter().map(|at| typed::path(Path::new(at))).collect();
+        format!("make sure that it is not needed, then unmount it: umount {}", places.join(" "))
+    };
     let system = all(|use_| if let Use::System { what } = use_ { Some(what) } else { None });
-    let mounted = all(|use_| if let Use::Mounted { at } = use_ { Some(at) } else { None });
+    let mounted = each(|use_| if let Use::Mounted { at } = use_ { Some(at) } else { None });
+    let shared = each(|use_| if let Use::Shared { at } = use_ { Some(at) } else { None });
     let held = all(|use_| if let Use::Held { by } = use_ { Some(by) } else { None });
     let taken = all(|use_| if let Use::Taken { by } = use_ { Some(by) } else { None });
     let unknown = all(|use_| if let Use::Unknown { what } = use_ { Some(what) } else { None });
@@ -329,8 +337,10 @@ fn uses(drive: &Drive, found: &mut Vec<Finding>) {
         let text = format!("this system runs from it ({system})");
         found.push(Finding::stop("system-disk", text, "choose another; no option opens the way to this one"));
     } else if !mounted.is_empty() {
-        let next = format!("make sure that it is not needed, then unmount it: umount {}", mounted.replace(',', ""));
-        found.push(Finding::stop("in-use", format!("it is mounted at {mounted}"), next));
+        found.push(Finding::stop("in-use", format!("it is mounted at {}", all_shown(&mounted)), unmount(&mounted)));
+    } else if !shared.is_empty() {
+        let text = format!("it holds a part of what is mounted at {}, and so do other drives", all_shown(&shared));
+        found.push(Finding::stop("in-use", text, unmount(&shared)));
     } else if !held.is_empty() {
         let text = format!("it is part of {held}");
         found.push(Finding::stop("in-use", text, "make sure that it is not needed, then take that apart first"));

@@ -246,6 +246,11 @@ impl Drives {
     /// # Errors
     /// When the folder can't be read: what is not known is not nothing.
     pub fn of(state: &Path) -> io::Result<Self> {
+        // Once for all of them: who that is may have to be asked over a network.
+        system::as_person(|| Self::read(state))?
+    }
+
+    fn read(state: &Path) -> io::Result<Self> {
         let folder = folder_of(state);
         let mut names = match system::names_in(&folder, NAMES_MOST) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),

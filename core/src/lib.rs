@@ -30,6 +30,7 @@ pub mod shelf;
 pub mod signature;
 pub mod survey;
 pub mod system;
+pub mod typed;
 mod units;
 mod words;
 

@@ -22,6 +22,8 @@ use crate::system;
 const INDEX: &str = "shelf.toml";
 /// Longest index that is read, in bytes.
 const INDEX_BYTES_MOST: u64 = 16 << 20;
+/// Longest list, signature or torrent that is taken along with an image, in bytes.
+const BESIDE_BYTES_MOST: u64 = 64 << 20;
 /// Most files of the folder that are looked at.
 const FILES_MOST: usize = 10_000;
 /// Endings that belong to a packed image and not to a file beside one.
@@ -294,14 +296,15 @@ impl Shelf {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
         let brought = match bring {
-            Bring::Move if fs::rename(from, &to).is_ok() => Brought::Moved,
+            // A link, or a file with a second name elsewhere, would not be the shelf's own.
+            Bring::Move if system::has_one_name(from) && fs::rename(from, &to).is_ok() => Brought::Moved,
             _ => self.take(from, &to, bring)?,
         };
         for path in beside {
             let Some(beside_name) = path.file_name().and_then(OsStr::to_str) else { continue };
             let own =
                 if beside_name.starts_with(&name) { beside_name.to_owned() } else { format!("{name}.{beside_name}") };
-            fs::copy(path, self.folder.join(own))?;
+            system::keep_own(&self.folder.join(own), &system::read_regular(path, BESIDE_BYTES_MOST)?)?;
         }
         let origin = std::path::absolute(from).unwrap_or(from.to_owned()).to_string_lossy().into_owned();
         let item = Item { file: name, origin: Some(origin), ..Item::default() };
@@ -412,6 +415,8 @@ pub fn name_on_shelf(name: &OsStr) -> Result<&str, &'static str> {
     let text = name.to_str().ok_or("its name holds what is no text (UTF-8)")?;
     if text == INDEX || text.starts_with('.') {
         Err("its name is one that the shelf itself uses")
+    } else if text.starts_with('-') {
+        Err("its name begins like an option")
     } else if [".part", ".part.toml"].iter().any(|ending| text.ends_with(ending)) {
         Err("its name is that of a download under way")
     } else {

@@ -72,6 +72,8 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     };
     add(|drive| drive.uses = vec![Use::System { what: "/".into() }, Use::System { what: "swap".into() }]);
     add(|drive| drive.uses = vec![Use::Mounted { at: "/mnt".into() }, Use::Removable { at: "/media/a/B".into() }]);
+    add(|drive| drive.uses = vec![Use::Mounted { at: "/srv/a; reboot".into() }]);
+    add(|drive| drive.uses = vec![Use::Shared { at: "/media/a/PHOTOS, 2026".into() }]);
     add(|drive| drive.uses = vec![Use::Held { by: "dm-0 (cellar-home)".into() }]);
     add(|drive| (drive.bytes, drive.write_protected) = (8_000_000_000, true));
     add(|drive| drive.bytes = 0);
@@ -140,6 +142,12 @@ fn each_finding_has_its_sentence_and_its_next_step() {
 
     Stop in-use: it is mounted at /mnt -> make sure that it is not needed, then unmount it: umount /mnt
     Note mounted: mounted at /media/a/B; the job will unmount it
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+
+    Stop in-use: it is mounted at /srv/a; reboot -> make sure that it is not needed, then unmount it: umount '/srv/a; reboot'
+    Note others-attached: other drives that could be meant are attached: 65387, NX2T8
+
+    Stop in-use: it holds a part of what is mounted at /media/a/PHOTOS, 2026, and so do other drives -> make sure that it is not needed, then unmount it: umount '/media/a/PHOTOS, 2026'
     Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Stop in-use: it is part of dm-0 (cellar-home) -> make sure that it is not needed, then take that apart first
@@ -287,6 +295,7 @@ fn any_use() -> impl Strategy<Value = Use> {
         Just(Use::System { what: "/home".into() }),
         Just(Use::Mounted { at: "/srv/x".into() }),
         Just(Use::Removable { at: "/media/ann/X".into() }),
+        Just(Use::Shared { at: "/media/ann/X".into() }),
         Just(Use::Held { by: "md0".into() }),
         Just(Use::Taken { by: "cellar (process 12)".into() }),
     ]

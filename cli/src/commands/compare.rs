@@ -21,7 +21,7 @@ fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
     let label = whole.or(found.volumes.first()).and_then(|listed| listed.volume.label.clone());
     let name = found.image.or_else(|| label.clone())?;
     // The records have a part in it only where they speak of what is there.
-    let records = ledger::Drives::of(&state_folder(common)?).unwrap_or_default();
+    let records = state_folder(common).and_then(|state| ledger::Drives::of(&state).ok()).unwrap_or_default();
     let last = records.last_on(&of.tag).filter(|last| last.is_there() && last.label.is_some() && last.label == label);
     let when = last.and_then(|last| last.ended.as_deref()?.get(..10).map(str::to_owned));
     let when = when.map_or(String::new(), |day| format!(", written on {day}"));

@@ -5,11 +5,10 @@ use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use clap::Parser;
-use pyrotyp_core::Cancel;
-use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{Algorithm, Hashers};
 use pyrotyp_core::drive::Platform;
 use pyrotyp_core::drive::tray::{FILE_NAME, Tray};
+use pyrotyp_core::{Cancel, Shown, typed};
 use pyrotyp_sample::cafe;
 use pyrotyp_sample::mirror::Mirror;
 
@@ -46,7 +45,7 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
     let walk = Walk { common, cancel };
     walk.all()?;
     put(&match keep {
-        Some(folder) => format!("\nThe bench stays in {0}: cd {0}, and try the commands above.\n", folder.shown()),
+        Some(folder) => format!("\nThe bench stays in {0}: cd {0}, and try the commands above.\n", typed::path(folder)),
         None => "\nThat was the whole job. The bench is gone; `pyrotyp demo --keep DIR` leaves one to try things on.\n"
             .into(),
     })?;

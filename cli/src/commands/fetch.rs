@@ -1,7 +1,5 @@
 //! `pyrotyp fetch`: get an image over the network, check it, and put it on the shelf.
 
-use pyrotyp_core::Shown;
-use pyrotyp_core::foreign::all_shown;
 use std::ffi::OsStr;
 use std::fs;
 use std::io::{self, Write as _};
@@ -9,12 +7,14 @@ use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use pyrotyp_core::Shown;
 use pyrotyp_core::catalogue::{CatalogueError, Pick};
 use pyrotyp_core::digest::{self, Expected, Given, Proof, Report};
 use pyrotyp_core::fetch::{
     FetchError, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside, metalink,
     transfer,
 };
+use pyrotyp_core::foreign::all_shown;
 use pyrotyp_core::shelf::{Identity, Item, Shelf};
 use pyrotyp_core::signature::Key;
 use pyrotyp_core::system::Person;
@@ -174,14 +174,6 @@ fn hand_over(
     common: &Common,
     cancel: &Cancel,
 ) -> Result<Exit, Failure> {
-    // Nothing of this process is kept, so that it need not wait for a server when it is told to stop.
-    let stop = cancel.clone();
-    std::thread::spawn(move || {
-        while !stop.is_set() {
-            std::thread::sleep(Duration::from_millis(50));
-        }
-        std::process::exit(Exit::Stopped as i32);
-    });
     let failed = |error: io::Error| {
         Failure::new(Exit::Stopped, plain(&error), "check the line, then run the same command with --resume")
     };
@@ -194,6 +186,16 @@ fn hand_over(
     if let Some(failure) = refused {
         return Err(failure);
     }
+    // The lists are read by now. From here on nothing of this process is kept, so that it need not wait for a server when it
+    // is told to stop.
+    drop(folder);
+    let stop = cancel.clone();
+    std::thread::spawn(move || {
+        while !stop.is_set() {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        std::process::exit(Exit::Stopped as i32);
+    });
     let say_news = |news: &News<'_>| news_words(news).iter().for_each(|text| say(common, &format!("{text}\n")));
     let mut onward = Onward::new(web, &source.wanted, from, cancel, Box::new(say_news));
     let bytes = onward.total().map_err(of_line)?;

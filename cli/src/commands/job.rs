@@ -8,7 +8,6 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{BLOCK_BYTES, Report};
 use pyrotyp_core::drive::{After, Choice, Drive, Platform, PlatformError, Tag};
 use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, Plan};
@@ -17,6 +16,7 @@ use pyrotyp_core::job::journal::{self, Found, Heading, SpentNotes};
 use pyrotyp_core::job::{self, Checked, JobResult, Order, Outcome, Pacing, ReadBack, Start, Supply, Target, Writing};
 use pyrotyp_core::ledger::{self, Begun, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::{Cancel, Level, human_bytes, system};
+use pyrotyp_core::{Shown, typed};
 
 use super::settings::survey;
 use super::{ARRIVING, choose_drive, state_folder};
@@ -24,7 +24,6 @@ use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, chain, of_job, plain};
 use crate::show::edge::edge;
 use crate::show::job_progress::JobProgress;
-use crate::show::typed;
 use crate::show::{card, json, text};
 use crate::{put, say, warn};
 

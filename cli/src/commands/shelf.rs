@@ -5,18 +5,17 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
-use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{self, CheckError, Checked, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{self, Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::{Cancel, Finding, human_bytes, ledger};
+use pyrotyp_core::{Shown, typed};
 
 use super::check::{self, Known};
 use super::{catalogue, fit_to_write, open_image, open_image_called, state_folder};
 use crate::asked::{self, Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
-use crate::show::typed;
 use crate::show::{json, shelved};
 use crate::{put, say, tell};
 
@@ -263,7 +262,8 @@ fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> R
         if let Some(failure) = &verified.fault {
             tell(failure);
             exit = failure.exit;
-            if failure.exit == Exit::Checksum {
+            // What could not be read, or compared with a broken list, is not damaged for that.
+            if failure.exit == Exit::Checksum && !verified.report.sums.is_empty() {
                 note_damage(state, &verified.item.file, common);
             }
         }

@@ -4,12 +4,12 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::Cancel;
-use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{Algorithm, Proof, Purpose, Report, Sum};
 use pyrotyp_core::drive::Platform;
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::{Checked, KeptImage};
 use pyrotyp_core::shelf::{Identity, Item};
+use pyrotyp_core::{Shown, typed};
 
 use super::check::{self, Depth, Known};
 use super::job::{self, Chosen, Confirming, Image, Ready};
@@ -17,7 +17,6 @@ use super::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image, pl
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure};
 use crate::show::json;
-use crate::show::typed;
 use crate::{put, say, warn};
 
 /// The word that stands for standard input.

@@ -3,15 +3,14 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{EmbeddedReport, PiecesReport, Proof, Report};
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::signature::{Fault, Key, Vouched};
 use pyrotyp_core::{Level, human_bytes};
+use pyrotyp_core::{Shown, typed};
 
 use super::inspected::{finding_line, verdict_words};
 use super::style::{BAD, CARE, GOOD, NAME, of_verdict};
-use super::typed;
 use crate::asked::Common;
 
 /// Most damaged places that are told one by one.
@@ -81,11 +80,15 @@ fn found_out(out: &mut String, image: &Path, findings: &Report) {
         line!(out, "", "{}", checked.found.hex);
     }
     for (file, why) in &findings.unusable {
-        let file = file.shown();
-        line!(out, "unused", "{CARE}{}{CARE:#}: {why}", beside(image, &file));
+        line!(out, "unused", "{CARE}{}{CARE:#}: {why}", beside(image, &file.to_string_lossy()));
     }
     for list in &findings.unlisted {
-        line!(out, "list", "{CARE}unlisted{CARE:#}: {} does not name this file", beside(image, &list.shown()));
+        line!(
+            out,
+            "list",
+            "{CARE}unlisted{CARE:#}: {} does not name this file",
+            beside(image, &list.to_string_lossy())
+        );
     }
     for pieces in &findings.pieces {
         torrent(out, image, pieces);

@@ -1,11 +1,11 @@
 //! What is on a drive, in one screen.
 
-use pyrotyp_core::Shown;
-use pyrotyp_core::foreign::quoted;
 use std::fmt::Write;
 
+use pyrotyp_core::Shown;
 use pyrotyp_core::contents::{Contents, Item, Listed};
 use pyrotyp_core::drive::Drive;
+use pyrotyp_core::foreign::quoted;
 use pyrotyp_core::human_bytes;
 use pyrotyp_core::ledger::LastJob;
 

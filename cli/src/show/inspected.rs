@@ -3,15 +3,14 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::Shown;
 use pyrotyp_core::image::eltorito::{Emulation, PlatformId};
 use pyrotyp_core::image::mbr::PartitionType;
 use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
 use pyrotyp_core::{Finding, human_bytes};
+use pyrotyp_core::{Shown, typed};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::style::{FAINT, NAME, of_level, of_verdict};
-use super::typed;
 use crate::asked::Common;
 
 /// Columns narrower than this can't be read, and more than so many images are shown one by one.

@@ -10,7 +10,6 @@ use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Conclusion, Difference, JobResult};
 use pyrotyp_core::ledger::{LastJob, Record};
-use pyrotyp_core::shelf::Item;
 use pyrotyp_core::signature::{Scheme, Vouched};
 use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
@@ -247,39 +246,23 @@ struct ShelfDoc<'a> {
 pub fn shelf(rows: &[Row]) -> String {
     fn one(row: &Row) -> ShelfDoc<'_> {
         let Row { item, bytes, on, findings } = row;
-        let Item {
-            file,
-            system,
-            version,
-            edition,
-            architecture,
-            label,
-            origin,
-            added,
-            checked,
-            proof,
-            damaged,
-            used,
-            sums,
-            ..
-        } = item;
         let (name, bytes) = (item.name(), *bytes);
         ShelfDoc {
             name,
-            file,
+            file: &item.file,
             bytes,
-            system,
-            version,
-            edition,
-            architecture,
-            label,
-            origin,
-            added,
-            checked,
-            proof,
-            damaged,
-            used,
-            sums,
+            system: &item.system,
+            version: &item.version,
+            edition: &item.edition,
+            architecture: &item.architecture,
+            label: &item.label,
+            origin: &item.origin,
+            added: &item.added,
+            checked: &item.checked,
+            proof: &item.proof,
+            damaged: &item.damaged,
+            used: &item.used,
+            sums: &item.sums,
             on,
             findings,
         }

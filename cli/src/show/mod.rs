@@ -12,4 +12,3 @@ pub mod shelved;
 pub mod style;
 pub mod table;
 pub mod text;
-pub mod typed;

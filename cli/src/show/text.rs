@@ -3,14 +3,13 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::Shown;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::human_bytes;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Conclusion, Difference, Head, JobResult, Outcome, Stage};
+use pyrotyp_core::{Shown, typed};
 
 use super::style::{BAD, CARE, FAINT, GOOD};
-use super::typed;
 use crate::asked::Common;
 
 /// Most differences shown one by one.

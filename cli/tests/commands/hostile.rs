@@ -5,7 +5,7 @@ use std::io::Write;
 use pyrotyp_core::foreign::is_harmful;
 use pyrotyp_sample::cafe;
 
-use super::bench::{Bench, DESKTOP, tag_of};
+use super::bench::{Bench, tag_of};
 
 /// Clears the screen, fills the clipboard, turns the direction of writing, and begins a line of its own.
 const EVIL: &str = "x\u{1b}[2J\u{1b}]52;c;QQ==\u{7}\u{202e}\u{9b}1m\u{200b}\r\nFORGED: SHA-256 matches";
@@ -96,7 +96,6 @@ fn no_name_from_outside_reaches_a_terminal_as_it_is() {
         assert!(!told.contains("\u{1b}]") && !told.contains("\u{1b}[2J"), "{command}: {told:?}");
         assert!(!told.lines().any(|line| line.trim_start().starts_with("FORGED")), "{command}: {told}");
     }
-    assert!(bench.drive("a").len() >= DESKTOP.len());
     // What can't be written is told in words.
     let full = std::fs::File::options().write(true).open("/dev/full").unwrap();
     let mut command = bench.command("drives --explain");

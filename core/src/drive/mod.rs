@@ -142,6 +142,11 @@ pub enum Use {
         /// Where it is mounted.
         at: String,
     },
+    /// A part of a volume that the desktop mounted, and that other drives hold parts of as well.
+    Shared {
+        /// Where it is mounted.
+        at: String,
+    },
     /// Part of something larger: an array, an encrypted or logical volume, a loop device.
     Held {
         /// By what, in words.

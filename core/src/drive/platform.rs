@@ -212,12 +212,12 @@ pub enum PlatformError {
         source: io::Error,
     },
     /// The volumes on it were unmounted before it came to that.
-    #[error("{source}; until then, {} was unmounted", all_shown(at))]
+    #[error("{}; until then, {} was unmounted", crate::chain(&**came_to), all_shown(at))]
     AfterUnmount {
         /// Where they had been mounted.
         at: Vec<String>,
         /// What it came to.
-        source: Box<PlatformError>,
+        came_to: Box<PlatformError>,
     },
     /// The system has not read the new partition table.
     #[error("the system goes on with the old partition table of drive {tag}")]
@@ -253,7 +253,7 @@ impl PlatformError {
             Self::Held { .. } => "close the program that uses the drive, then run the same command again",
             Self::Unmount { .. } => "close what uses the volume, then run the same command again",
             Self::Open { .. } => "plug the drive into another port, then run the same command again",
-            Self::AfterUnmount { source, .. } => source.next_step(),
+            Self::AfterUnmount { came_to, .. } => came_to.next_step(),
             Self::Table { .. } => "it is written all the same; pull it out and plug it in again to see what is on it",
             Self::Eject { .. } => "it is written all the same; pull it out when its light is still",
         }

@@ -196,7 +196,7 @@ fn make(folder: &Path) -> io::Result<()> {
 /// # Errors
 /// When the folder can't be read.
 pub fn names_in(folder: &Path, most: usize) -> io::Result<Vec<OsString>> {
-    as_person(|| Ok(fs::read_dir(folder)?.take(most).flatten().map(|entry| entry.file_name()).collect()))?
+    as_person(|| fs::read_dir(folder)?.take(most).map(|entry| Ok(entry?.file_name())).collect())?
 }
 
 /// The same, of regular files alone.

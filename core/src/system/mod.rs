@@ -29,6 +29,11 @@ pub fn file_number(of: &Metadata) -> u64 {
     of.ino()
 }
 
+/// Whether this is a regular file, and no other name leads to it.
+pub fn has_one_name(path: &Path) -> bool {
+    std::fs::symlink_metadata(path).is_ok_and(|found| found.is_file() && found.nlink() == 1)
+}
+
 /// When anything about the file was changed last, its times included: seconds and nanoseconds. No program sets this back.
 pub fn changed_at(of: &Metadata) -> (i64, i64) {
     (of.ctime(), of.ctime_nsec())

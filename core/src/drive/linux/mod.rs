@@ -317,9 +317,9 @@ impl Platform for Linux {
         }
         let mut unmounted = Vec::new();
         let claimed = self.claim_unmounted(drive, &stack, &mut unmounted);
-        claimed.map_err(|source| match unmounted.is_empty() {
-            true => source,
-            false => PlatformError::AfterUnmount { at: unmounted, source: Box::new(source) },
+        claimed.map_err(|error| match unmounted.is_empty() {
+            true => error,
+            false => PlatformError::AfterUnmount { at: unmounted, came_to: Box::new(error) },
         })
     }
 }

@@ -99,7 +99,7 @@ impl Stack {
             stack.btrfs.push(members);
         }
         if stack.is_running {
-            stack.look_elsewhere(proc);
+            stack.look_elsewhere(proc)?;
         }
         Ok(stack)
     }
@@ -135,10 +135,9 @@ impl Stack {
 
     /// Takes in what processes have mounted that see other mounts than this one; of those that come and go with ours,
     /// ours tell enough.
-    fn look_elsewhere(&mut self, proc: &Path) {
+    fn look_elsewhere(&mut self, proc: &Path) -> io::Result<()> {
         for (who, bytes) in processes::other_mounts(proc) {
-            // A line that can't be read there is that process's own affair; ours were all read.
-            for mount in mounts(&bytes).unwrap_or_default() {
+            for mount in mounts(&bytes)? {
                 let is_ours = |own: &Mount| own.device == mount.device && !own.peers.is_disjoint(&mount.peers);
                 let is_on_device = self.devices.contains_key(&mount.device) || self.by_path(&mount.source).is_some();
                 if is_on_device && !self.mounts.iter().any(is_ours) {
@@ -146,6 +145,7 @@ impl Stack {
                 }
             }
         }
+        Ok(())
     }
 
     /// What the system needs the disk called `name` for, each use once.
@@ -189,17 +189,20 @@ impl Stack {
         (!self.pools.is_empty()).then_some(Use::Held { by })
     }
 
+    /// What this process itself sees mounted.
+    fn own_mounts(&self) -> impl DoubleEndedIterator<Item = &Mount> {
+        self.mounts.iter().filter(|mount| mount.elsewhere.is_none())
+    }
+
     /// The first mount of exactly this device.
     pub fn mount_of(&self, device: &str) -> Option<&Mount> {
-        let own = self.mounts.iter().filter(|mount| mount.elsewhere.is_none());
-        own.into_iter().find(|mount| mount.device == device || self.by_path(&mount.source) == Some(device))
+        self.own_mounts().find(|mount| mount.device == device || self.by_path(&mount.source) == Some(device))
     }
 
     /// Where the desktop mounted volumes of the disk at `path`, the latest first.
     pub fn removable_mounts_of(&self, path: &str, dev: &Path) -> Vec<PathBuf> {
         let Some(name) = Path::new(path).strip_prefix(dev).ok().and_then(Path::to_str) else { return Vec::new() };
-        let own = self.mounts.iter().filter(|mount| mount.elsewhere.is_none());
-        let on_disk = own.filter(|mount| self.disks_under_mount(mount).contains(name));
+        let on_disk = self.own_mounts().filter(|mount| self.disks_under_mount(mount).contains(name));
         let removable = on_disk.filter(|mount| matches!(use_of(mount, 1), Use::Removable { .. }));
         removable.rev().map(|mount| mount.at.clone()).collect()
     }
@@ -294,8 +297,7 @@ impl Stack {
         if let Some(device) = self.by_path(path) {
             return self.descend(device, found);
         }
-        let own = self.mounts.iter().filter(|mount| mount.elsewhere.is_none());
-        let above = own.filter(|mount| path.starts_with(&mount.at));
+        let above = self.own_mounts().filter(|mount| path.starts_with(&mount.at));
         // Of several mounts at one place, the last one covers the others.
         if let Some(mount) = above.max_by_key(|mount| mount.at.as_os_str().len()) {
             self.descend_mount(mount, found);
@@ -343,7 +345,7 @@ fn use_of(mount: &Mount, disks: usize) -> Use {
     match (&mount.elsewhere, mount_point::use_of(&at)) {
         (Some(who), _) => Use::Taken { by: format!("{who}, which has it mounted at {at}") },
         // Unmounting would take it from drives that are not meant.
-        (None, Use::Removable { at }) if disks > 1 => Use::Mounted { at: format!("{at}, together with other drives") },
+        (None, Use::Removable { at }) if disks > 1 => Use::Shared { at },
         (None, use_) => use_,
     }
 }

@@ -136,6 +136,7 @@ impl Machine {
             Use::System { what } => format!("system {what}"),
             Use::Removable { at } => format!("removable {at}"),
             Use::Mounted { at } => format!("mounted {at}"),
+            Use::Shared { at } => format!("shared {at}"),
             Use::Held { by } => format!("held {by}"),
             Use::Taken { by } => format!("taken {by}"),
             Use::Unknown { what } => format!("unknown {what}"),
@@ -255,8 +256,8 @@ fn what_is_mounted_from_several_drives_is_not_taken_apart_for_one_of_them() {
     machine.mount("sdd1", "/media/ann/STICK", "vfat", "rw");
     machine.loop_over("loop0", "/media/ann/STICK/backup.img");
     insta::assert_snapshot!(machine.uses(), @"
-    sdb: mounted /media/ann/PHOTOS, together with other drives
-    sdc: mounted /media/ann/PHOTOS, together with other drives
+    sdb: shared /media/ann/PHOTOS
+    sdc: shared /media/ann/PHOTOS
     sdd: removable /media/ann/STICK, held loop0 (/media/ann/STICK/backup.img)
     loop0: free
     ");

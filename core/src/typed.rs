@@ -3,7 +3,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::foreign::is_harmful;
+use crate::foreign::is_harmful;
 
 /// One word of a command.
 pub fn word(text: &str) -> String {
