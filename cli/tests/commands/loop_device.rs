@@ -208,6 +208,17 @@ fn what_uses_a_volume_is_named_where_no_process_is_in_the_way() {
     other.kill().unwrap();
     other.wait().unwrap();
 
+    // Mounted twice by the desktop, and one of them busy: what was unmounted until then is said, and the cause once.
+    let (busy, idle) = ("/media/pyrotyp-test-busy", "/media/pyrotyp-test-idle");
+    let mounted = [busy, idle].map(|place| Mounted::at(place, &[&device.0]));
+    let mut sleep = Command::new("sleep").arg("60").current_dir(busy).spawn().unwrap();
+    let after = bench.pyrotyp(&write);
+    sleep.kill().unwrap();
+    sleep.wait().unwrap();
+    assert_eq!(after.matches("and can't be unmounted").count(), 1, "{after}");
+    told.push((after, format!("until then, {idle} was unmounted")));
+    drop(mounted);
+
     for (told, expected) in told {
         assert!(told.starts_with("exit 5") && told.contains(&expected), "{expected}: {told}");
     }
