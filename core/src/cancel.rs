@@ -2,6 +2,10 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+/// How often a pause looks whether to stop.
+const LOOK: Duration = Duration::from_millis(50);
 
 /// A switch that is thrown once; all clones share it.
 #[derive(Clone, Debug, Default)]
@@ -21,6 +25,18 @@ impl Cancel {
     /// Asks everything that holds a clone to stop.
     pub fn set(&self) {
         self.0.store(true, Ordering::Relaxed);
+    }
+
+    /// Waits so long, or until somebody asks to stop.
+    pub fn pause(&self, how_long: Duration) {
+        let begun = Instant::now();
+        while !self.is_set() {
+            let left = how_long.saturating_sub(begun.elapsed());
+            if left.is_zero() {
+                break;
+            }
+            std::thread::sleep(left.min(LOOK));
+        }
     }
 
     /// Whether somebody asked to stop.

@@ -5,7 +5,6 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
-use crate::foreign::{Shown, all_shown};
 use std::ffi::OsStr;
 use std::fs;
 use std::io;
@@ -15,6 +14,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Sum;
+use crate::foreign::{Shown, all_shown};
 use crate::image::Naming;
 use crate::system;
 

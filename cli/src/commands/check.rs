@@ -18,7 +18,7 @@ use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
 use crate::show::{checked, json};
-use crate::{put, say};
+use crate::{put, say, warn};
 
 /// Most damaged files that are named.
 const NAMES_TOLD: usize = 8;
@@ -166,22 +166,21 @@ fn kept_sums(path: &Path, published: &Published, common: &Common) -> Option<Vec<
 /// The entry of an image that lies on the shelf, and where that is.
 pub fn on_shelf(path: &Path, common: &Common) -> Option<(PathBuf, Item)> {
     let state = state_folder(common)?;
-    let item = Shelf::open(&state).ok()?.at(path)?.clone();
-    Some((state, item))
+    match Shelf::open(&state) {
+        Ok(shelf) => Some((state, shelf.at(path)?.clone())),
+        Err(error) => {
+            warn(&format!("what the shelf in {} knows can't be looked at: {}\n", state.shown(), plain(&error)));
+            None
+        }
+    }
 }
 
 /// Keeps what a check of an image on the shelf has found.
 pub fn note_on_shelf(path: &Path, identity: io::Result<Identity>, report: &Report, common: &Common) {
-    let Some((state, identity)) = state_folder(common).zip(identity.ok()) else { return };
-    let file = Shelf::open(&state).ok().and_then(|shelf| shelf.at(path).map(|item| item.file.clone()));
-    let Some(file) = file.filter(|_| report.ok() && !report.sums.is_empty()) else { return };
-    let noted = Shelf::change(&state, |shelf| {
-        shelf.note(&file, &report.sums, report.proof().word(), &identity);
-        Ok(())
-    });
-    if let Err(error) = noted {
-        say(common, &format!("the shelf's index could not be kept: {}\n", plain(&error)));
-    }
+    let Ok(identity) = identity else { return };
+    let shelved = Some(()).filter(|()| report.ok() && !report.sums.is_empty()).and_then(|()| on_shelf(path, common));
+    let Some((state, item)) = shelved else { return };
+    shelf::note(&state, common, |shelf| shelf.note(&item.file, &report.sums, report.proof().word(), &identity));
 }
 
 /// Keeps every key that was good, and what a known key that was given now tells of itself.

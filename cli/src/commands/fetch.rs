@@ -72,8 +72,7 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     if let Some(to) = &asked.straight_to {
         return line::straight_to(asked, to, common, cancel);
     }
-    let person = system::person();
-    if let Some(person) = person.map_err(|fault| Failure::new(Exit::Refused, fault.to_string(), fault.next_step()))? {
+    if let Some(person) = system::person()? {
         return Err(as_person(&person));
     }
     let reach = if system::is_root() { Reach::ThisMachine } else { Reach::Everywhere };

@@ -22,7 +22,6 @@ use super::settings::survey;
 use super::{ARRIVING, choose_drive, state_folder};
 use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, chain, of_job, plain};
-use crate::show::edge::edge;
 use crate::show::job_progress::JobProgress;
 use crate::show::{card, json, text};
 use crate::{put, say, warn};
@@ -323,38 +322,29 @@ pub fn confirm(
         .collect();
     let checksum = image.expects.map_or_else(|| card::checksum_words(image.report), str::to_owned);
     let shown = card::card(image.path, image.inspection, &checksum, &on_card, asked.read_back());
-    let put = |text: &str| {
-        // The card is the question: it is shown even when told to be quiet.
-        let _ = io::Write::write_all(&mut anstream::stderr(), edge(text).as_bytes());
+    if let Confirming::Unattended = confirming {
+        return Ok(());
+    }
+    // The card is the question: it is shown even when told to be quiet.
+    warn(&shown);
+    // What was typed before the card was shown answers nothing on it.
+    let input: Box<dyn Read + Send> = if let Confirming::Terminal(terminal) = confirming {
+        system::forget_typed(&terminal);
+        Box::new(terminal)
+    } else {
+        system::forget_typed(io::stdin());
+        Box::new(io::stdin())
     };
-    let input: Box<dyn Read + Send> = match confirming {
-        Confirming::Unattended => return Ok(()),
-        Confirming::Input => {
-            put(&shown);
-            // What was typed before the card was shown answers nothing on it.
-            system::forget_typed(io::stdin());
-            Box::new(io::stdin())
-        }
-        Confirming::Terminal(terminal) => {
-            put(&shown);
-            system::forget_typed(&terminal);
-            Box::new(terminal)
-        }
-    };
-    put(&card::question(&on_card));
+    warn(&card::question(&on_card));
     let typed = ask(input, cancel)?;
     if chosen.is_confirmed_by(&typed) {
         return Ok(());
     }
-    let words: Vec<&str> = on_card.iter().map(|one| one.word.as_str()).collect();
-    let what = match (
-        &chosen.choices[..],
-        words[..] == chosen.drives().map(|drive| drive.tag.as_str()).collect::<Vec<_>>()[..],
-    ) {
-        ([_], true) => "the drive's tag",
-        ([_], false) => "the drive's place",
-        (_, true) => "the tags of the drives",
-        (_, false) => "what stands for each of the drives",
+    let what = match (on_card.len() > 1, card::has_places(&on_card)) {
+        (false, false) => "the drive's tag",
+        (false, true) => "the drive's place",
+        (true, false) => "the tags of the drives",
+        (true, true) => "what stands for each of the drives",
     };
     let text = match typed.trim() {
         "" => "not confirmed: no tag was typed, and nothing was changed".to_owned(),

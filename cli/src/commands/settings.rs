@@ -8,7 +8,7 @@ use pyrotyp_core::Shown;
 use pyrotyp_core::drive::{Choice, Platform, Tag};
 use pyrotyp_core::guard::{Circumstances, Confirmed};
 use pyrotyp_core::survey::{self, Bench, SurveyError};
-use pyrotyp_core::system;
+use pyrotyp_core::system::{self, PersonFault};
 use serde::Deserialize;
 
 use super::{own_folder, state_folder};
@@ -32,8 +32,7 @@ struct Settings {
 /// Where settings may lie: those of whoever runs this, of the person behind root, and of the machine.
 fn folders() -> Result<Vec<PathBuf>, Failure> {
     let mut folders: Vec<PathBuf> = own_folder("XDG_CONFIG_HOME", ".config").into_iter().collect();
-    let people = system::people().map_err(|fault| Failure::new(Exit::Refused, fault.to_string(), fault.next_step()))?;
-    for person in people {
+    for person in system::people()? {
         folders.push(person.home.join(".config/pyrotyp"));
         folders.extend(person.variable("XDG_CONFIG_HOME").map(|folder| PathBuf::from(folder).join("pyrotyp")));
     }
@@ -65,6 +64,12 @@ fn protected_by(folder: &Path) -> Result<Vec<Tag>, Failure> {
     let read: Settings = toml::from_str(&text).map_err(|error| fail(error.message().shown()))?;
     let tags = read.protect.iter().map(|text| text.parse::<Tag>().map_err(|_| text));
     tags.collect::<Result<_, _>>().map_err(|text| fail(format!("`{}` is no tag", text.shown())))
+}
+
+impl From<PersonFault> for Failure {
+    fn from(fault: PersonFault) -> Self {
+        Self::new(Exit::Refused, fault.to_string(), fault.next_step())
+    }
 }
 
 impl From<SurveyError> for Failure {

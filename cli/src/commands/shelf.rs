@@ -218,7 +218,8 @@ pub fn note_use(state: &Path, file: &str, common: &Common) {
     note(state, common, |shelf| shelf.note_use(file));
 }
 
-fn note(state: &Path, common: &Common, change: impl FnOnce(&mut Shelf) + Send) {
+/// Changes what the shelf knows of an image; that it can't be kept is said.
+pub fn note(state: &Path, common: &Common, change: impl FnOnce(&mut Shelf) + Send) {
     let noted = Shelf::change(state, |shelf| {
         change(shelf);
         Ok(())

@@ -49,22 +49,20 @@ pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exi
     }
     let confirming = Confirming::find(&asked.job, true)?;
     let mut start = Vec::new();
-    let mut input = None;
-    let read = Hearing::new(io::stdin(), cancel)
-        .and_then(|hearing| input.insert(hearing).by_ref().take(START_BYTES).read_to_end(&mut start));
-    read.map_err(|error| match cancel.is_set() {
+    let unreadable = |error: io::Error| match cancel.is_set() {
         true => Failure::new(Exit::Stopped, "stopped; nothing was changed", "run the same command again"),
         false => {
             let text = format!("can't read standard input: {}", plain(&error));
             Failure::new(Exit::Image, text, "run the same command again")
         }
-    })?;
+    };
+    let mut input = Hearing::new(io::stdin(), cancel).map_err(unreadable)?;
+    input.by_ref().take(START_BYTES).read_to_end(&mut start).map_err(unreadable)?;
     let is_all = (start.len() as u64) < START_BYTES;
     let total = is_all.then_some(start.len() as u64);
     let beginning = image::begin(&start, total)
         .map_err(|error| Failure::new(Exit::Unexpected, plain(&error), "report this: it should not happen"))?;
-    let rest: Box<dyn Read + Send> = input.map_or_else(|| Box::new(io::empty()) as _, |input| Box::new(input) as _);
-    let input = Cursor::new(start).chain(rest);
+    let input = Cursor::new(start).chain(input);
     let path = Path::new("standard input");
     let (supply, checked) = streamed(path, &beginning, Box::new(input), &against.sum)?;
     let algorithms: Vec<_> = against.sum.iter().map(|sum| sum.algorithm.to_string()).collect();

@@ -71,11 +71,15 @@ pub fn card(
     out
 }
 
+/// Whether a drive on the card is called by its place, since its tag fits others.
+pub fn has_places(drives: &[OnCard<'_>]) -> bool {
+    drives.iter().any(|one| one.word != one.drive.tag.as_str())
+}
+
 /// The question.
 pub fn question(drives: &[OnCard<'_>]) -> String {
-    let has_places = drives.iter().any(|one| one.word != one.drive.tag.as_str());
     let words: Vec<&str> = drives.iter().map(|one| one.word.as_str()).collect();
-    let (what, it, stays) = match (drives.len() > 1, has_places) {
+    let (what, it, stays) = match (drives.len() > 1, has_places(drives)) {
         (false, false) => ("this drive and write the image, type its tag".to_owned(), "it", "it is"),
         (false, true) => {
             let why =

@@ -1,10 +1,10 @@
 //! The seam: what Pyrotyp may ask of an operating system about drives. Everything above sees only this.
 
-use crate::foreign::{Shown, all_shown};
 use std::io;
 use std::path::{Path, PathBuf};
 
 use super::{Drive, Tag};
+use crate::foreign::{Shown, all_shown};
 use crate::guard::Cleared;
 
 /// What a name that a person typed stands for.

@@ -3,7 +3,7 @@
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use url::Url;
 
@@ -32,9 +32,8 @@ const SIGNATURES: [&str; 5] = ["asc", "sig", "minisig", "sign", "gpg"];
 /// Most mirrors that are asked, and how often each.
 const MIRRORS_MOST: usize = 4;
 const TRIES: u32 = 3;
-/// How long until a server is asked again, and how often it is looked whether to stop.
+/// How long until a server is asked again.
 const PAUSE: Duration = Duration::from_millis(500);
-const LOOK: Duration = Duration::from_millis(50);
 
 /// What was found, as it is to lie beside the image.
 #[derive(Clone, Debug, Default)]
@@ -134,15 +133,7 @@ fn ask(
         match web.file(address.as_str(), most, cancel) {
             Ok(found) => return Ok(found),
             Err(fault) if fault.is_lasting() || tries == 0 => return Err((address.to_string(), fault)),
-            Err(_) => pause(cancel),
+            Err(_) => cancel.pause(PAUSE),
         }
-    }
-}
-
-/// A moment in which a server may come to itself.
-fn pause(cancel: &Cancel) {
-    let begun = Instant::now();
-    while begun.elapsed() < PAUSE && !cancel.is_set() {
-        std::thread::sleep(LOOK);
     }
 }

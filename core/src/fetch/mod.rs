@@ -11,6 +11,7 @@ mod follow;
 mod metalink;
 mod onward;
 mod part;
+mod patience;
 mod ranges;
 mod transfer;
 mod web;

@@ -6,31 +6,18 @@ use std::collections::VecDeque;
 use std::io::{self, Read};
 use std::time::{Duration, Instant};
 
+use super::patience::{CRAWLING, PROGRESS, Patience};
 use super::web::{Answer, Part, Web, of_io};
 use super::{MirrorFault, News, Pieces, Wanted};
 use crate::Cancel;
 use crate::digest::Hashers;
 
-/// How often a mirror may fail in a row.
-const FAILURES_MOST: u32 = 6;
-/// After so many bytes a failure is no longer in a row with the one before.
-const PROGRESS: u64 = 64 << 10;
-/// The first pause before a mirror is asked again; each further one is twice as long, up to the longest.
-const PAUSE: Duration = Duration::from_millis(250);
-const PAUSE_LONGEST: Duration = Duration::from_secs(60);
 /// Pieces longer than this, in bytes, are passed on as they come.
 const PIECE_MOST: u64 = 16 << 20;
-/// Slower than this, in bytes a second, a mirror is no use to anybody.
-const CRAWLING: u64 = 256;
-/// How often a mirror may fail at all, whatever comes between.
-const FAILURES_EVER: u32 = 500;
-/// How often a pause looks whether to stop.
-const LOOK: Duration = Duration::from_millis(50);
 
 struct Source {
     address: String,
-    failures: u32,
-    failures_ever: u32,
+    patience: Patience,
     validator: Option<String>,
     dropped: Option<MirrorFault>,
 }
@@ -62,8 +49,7 @@ impl<'a> Onward<'a> {
     pub fn new(web: &'a Web, wanted: &Wanted, at: u64, cancel: &'a Cancel, tell: Tell<'a>) -> Self {
         let source = |address: &String| Source {
             address: address.clone(),
-            failures: 0,
-            failures_ever: 0,
+            patience: Patience::default(),
             validator: None,
             dropped: None,
         };
@@ -104,7 +90,7 @@ impl<'a> Onward<'a> {
             let Some(source) = self.sources.front_mut().filter(|source| source.dropped.is_none()) else {
                 return Err(self.nobody_left());
             };
-            if source.failures == 0 {
+            if source.patience.in_a_row() == 0 {
                 (self.tell)(&News::Asking { address: &source.address });
             }
             let part = Part { start: self.at, end: None, only_if: source.validator.clone() };
@@ -146,29 +132,25 @@ impl<'a> Onward<'a> {
         self.answer = None;
         let Some(mut source) = self.sources.pop_front() else { return };
         if self.since_failure >= PROGRESS {
-            source.failures = 0;
+            source.patience.went_on();
         }
         self.since_failure = 0;
-        source.failures = source.failures.saturating_add(1);
-        source.failures_ever = source.failures_ever.saturating_add(1);
-        let is_often = source.failures >= FAILURES_MOST || source.failures_ever >= FAILURES_EVER;
-        if fault.is_lasting() || is_often {
+        source.patience.failed();
+        if fault.is_lasting() || source.patience.is_over() {
             (self.tell)(&News::Dropped { address: &source.address, fault: &fault });
             source.dropped = Some(fault);
             self.sources.push_back(source);
             return;
         }
-        let has_other = self.sources.iter().any(|other| other.dropped.is_none() && other.failures < source.failures);
-        let pause = PAUSE.saturating_mul(1 << source.failures.min(8).saturating_sub(1)).min(PAUSE_LONGEST);
-        let pause = if has_other { Duration::ZERO } else { pause };
+        let failures = source.patience.in_a_row();
+        let is_better = |other: &Source| other.dropped.is_none() && other.patience.in_a_row() < failures;
+        let has_other = self.sources.iter().any(is_better);
+        let pause = if has_other { Duration::ZERO } else { source.patience.pause() };
         (self.tell)(&News::Again { address: &source.address, fault: &fault, seconds: pause.as_secs_f64() });
         // Behind those that may do better, before those that were left out.
         let place = self.sources.iter().position(|other| other.dropped.is_some()).unwrap_or(self.sources.len());
         self.sources.insert(if has_other { place } else { 0 }, source);
-        let until = Instant::now().checked_add(pause);
-        while until.is_some_and(|until| Instant::now() < until) && !self.cancel.is_set() {
-            std::thread::sleep(LOOK);
-        }
+        self.cancel.pause(pause);
     }
 
     fn nobody_left(&self) -> io::Error {

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use super::carry::{CarryFault, Errand, Report};
 use super::follow::{Follower, Pace};
 use super::part::PartFile;
+use super::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
 use super::web::{Part, Web};
 use super::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
 use crate::Cancel;
@@ -19,21 +20,10 @@ use crate::image::ReadAt;
 const CONNECTIONS_MOST: usize = 4;
 /// With several connections, each is asked for about this much at a time, in bytes.
 const SHARE: u64 = 8 << 20;
-/// How often a mirror may fail in a row.
-const FAILURES_MOST: u32 = 6;
-/// How often it may fail at all, whatever comes between.
-const FAILURES_EVER: u32 = 500;
-/// After so many bytes that nobody had brought before a failure is no longer in a row with the one before.
-const PROGRESS: u64 = 64 << 10;
-/// The first pause before a mirror is asked again; each further one is twice as long, up to the longest.
-const PAUSE: Duration = Duration::from_millis(250);
-const PAUSE_LONGEST: Duration = Duration::from_secs(60);
 /// The side file is brought up to date this often.
 const SAVE_EVERY: Duration = Duration::from_secs(5);
 /// Slower than this, in bytes a second, another mirror is tried.
 const SLOW: u64 = 64 << 10;
-/// Slower than this, in bytes a second, a mirror is no use to anybody.
-const CRAWLING: u64 = 256;
 /// How often everything may begin again because a server has another version.
 const RESTARTS_MOST: u32 = 2;
 /// What was there before this run counts as from a mirror of its own.
@@ -41,8 +31,7 @@ const EARLIER: usize = usize::MAX;
 
 struct MirrorState {
     address: String,
-    failures: u32,
-    failures_ever: u32,
+    patience: Patience,
     not_before: Instant,
     has_failed: bool,
     dropped: Option<MirrorFault>,
@@ -80,8 +69,7 @@ pub fn transfer(
     let now = Instant::now();
     let state = |address: &String| MirrorState {
         address: address.clone(),
-        failures: 0,
-        failures_ever: 0,
+        patience: Patience::default(),
         not_before: now,
         has_failed: false,
         dropped: None,
@@ -244,7 +232,7 @@ impl Transfer<'_> {
         // One that can't send parts is left for when all others are gone; then everything starts over.
         let others = self.usable().any(|(_, mirror)| !mirror.has_no_parts);
         let fit = free.filter(|(_, mirror)| !(is_part && mirror.has_no_parts && others));
-        fit.min_by_key(|(place, mirror)| (mirror.is_slow, mirror.failures, *place)).map(|(place, _)| place)
+        fit.min_by_key(|(place, mirror)| (mirror.is_slow, mirror.patience.in_a_row(), *place)).map(|(place, _)| place)
     }
 
     fn send_out(
@@ -336,7 +324,7 @@ impl Transfer<'_> {
                 let done = self.part.side.done.bytes();
                 if done >= self.furthest.saturating_add(PROGRESS) {
                     self.furthest = done;
-                    self.mirrors.get_mut(mirror).into_iter().for_each(|mirror| mirror.failures = 0);
+                    self.mirrors.get_mut(mirror).into_iter().for_each(|mirror| mirror.patience.went_on());
                 }
             }
             Report::Ended(outcome) => {
@@ -414,21 +402,18 @@ impl Transfer<'_> {
             }
             _ => {}
         }
-        mirror.failures = mirror.failures.saturating_add(1);
-        mirror.failures_ever = mirror.failures_ever.saturating_add(1);
+        mirror.patience.failed();
         mirror.has_failed = true;
         let is_bad_piece = matches!(fault, MirrorFault::DamagedPiece { .. });
-        let is_often = mirror.failures >= FAILURES_MOST || mirror.failures_ever >= FAILURES_EVER;
-        let is_over = is_often || is_bad_piece && (others || mirror.failures > 2);
+        let is_over = mirror.patience.is_over() || is_bad_piece && (others || mirror.patience.in_a_row() > 2);
         if fault.is_lasting() || is_over {
             self.drop_mirror(place, fault, listener);
             return;
         }
-        let pause = match (&fault, mirror.failures) {
-            (MirrorFault::Status { after: Some(seconds), .. }, _) => Duration::from_secs(*seconds),
-            (_, more) => PAUSE.saturating_mul(1 << more.saturating_sub(1).min(10)),
+        let pause = match &fault {
+            MirrorFault::Status { after: Some(seconds), .. } => Duration::from_secs(*seconds).min(PAUSE_LONGEST),
+            _ => mirror.patience.pause(),
         };
-        let pause = pause.min(PAUSE_LONGEST);
         listener.told(&News::Again { address: &mirror.address, fault: &fault, seconds: pause.as_secs_f64() });
         mirror.not_before = Instant::now().checked_add(pause).unwrap_or(mirror.not_before);
     }

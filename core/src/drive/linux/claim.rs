@@ -9,7 +9,7 @@ use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
 use rustix::io::Errno;
 use rustix::mount::UnmountFlags;
 
-use super::calls;
+use super::{calls, stack};
 use crate::drive::{After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, PlatformError, Tag};
 use crate::foreign::Shown;
 
@@ -63,10 +63,7 @@ impl BlockDevice {
 
     /// Whether this is the device with the number `major:minor`.
     pub fn has_number(&self, number: &str) -> bool {
-        let found = self.file.metadata();
-        found.is_ok_and(|found| {
-            format!("{}:{}", rustix::fs::major(found.rdev()), rustix::fs::minor(found.rdev())) == number
-        })
+        self.file.metadata().is_ok_and(|found| stack::number_of(found.rdev()) == number)
     }
 
     fn with(drive: &Drive, how: OFlags) -> io::Result<Self> {

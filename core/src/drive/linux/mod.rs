@@ -262,7 +262,7 @@ impl Platform for Linux {
             return Ok(None);
         }
         // A node is what its number says, wherever it lies and whatever it is called.
-        let number = format!("{}:{}", rustix::fs::major(found.rdev()), rustix::fs::minor(found.rdev()));
+        let number = stack::number_of(found.rdev());
         // Of the links below /dev/disk, those by path tell a port, and others a volume.
         let by_id = self.dev.join("disk/by-id").canonicalize().ok();
         let folder = path.parent().and_then(|folder| folder.canonicalize().ok());
@@ -287,7 +287,7 @@ impl Platform for Linux {
         let unreadable = |error| Self::unreadable(file, error);
         let file = file.canonicalize().map_err(unreadable)?;
         let device = std::fs::metadata(&file).map_err(unreadable)?.dev();
-        let device = format!("{}:{}", rustix::fs::major(device), rustix::fs::minor(device));
+        let device = stack::number_of(device);
         let disks = self.stack()?.disks_under_file(&file, &device);
         Ok(disks.into_iter().map(|name| self.dev.join(name).to_string_lossy().into_owned()).collect())
     }

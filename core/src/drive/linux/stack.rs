@@ -49,6 +49,13 @@ struct Device {
     mapped_name: Option<String>,
 }
 
+impl Device {
+    /// Whether it is the disk called `name`, or a partition of it.
+    fn is_of(&self, name: &str) -> bool {
+        self.name == name || self.disk.as_deref() == Some(name)
+    }
+}
+
 /// All block devices with what lies above and below them, all mounts and all swap areas.
 #[derive(Clone, Debug, Default)]
 pub struct Stack {
@@ -169,8 +176,7 @@ impl Stack {
             }
         }
         for device in self.devices.values() {
-            let is_part = device.name == name || device.disk.as_deref() == Some(name);
-            if is_part {
+            if device.is_of(name) {
                 device.holders.iter().for_each(|holder| add(Use::Held { by: self.words_for(holder) }));
             }
             if let Some(file) = &device.backing_file
@@ -215,8 +221,7 @@ impl Stack {
 
     /// Numbers, `major:minor`, of the disk called `name` and of its partitions.
     pub fn numbers_of(&self, name: &str) -> Vec<String> {
-        let is_part = |device: &Device| device.name == name || device.disk.as_deref() == Some(name);
-        self.devices.iter().filter(|(_, device)| is_part(device)).map(|(id, _)| id.clone()).collect()
+        self.devices.iter().filter(|(_, device)| device.is_of(name)).map(|(id, _)| id.clone()).collect()
     }
 
     /// Names of the disks that hold `file`, which lies on the file system `device`.
@@ -336,7 +341,12 @@ pub fn node_number(path: &Path) -> Option<String> {
         own.is_block_device().then_some(())?;
     }
     let found = fs::metadata(path).ok().filter(|found| found.file_type().is_block_device())?;
-    Some(format!("{}:{}", rustix::fs::major(found.rdev()), rustix::fs::minor(found.rdev())))
+    Some(number_of(found.rdev()))
+}
+
+/// A device's number as the kernel writes it, `major:minor`.
+pub fn number_of(device: u64) -> String {
+    format!("{}:{}", rustix::fs::major(device), rustix::fs::minor(device))
 }
 
 /// What the disks below a mount are needed for, of which there are so many.

@@ -7,7 +7,6 @@
 mod members;
 mod size;
 
-use crate::foreign::{Shown, all_shown};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -15,6 +14,7 @@ use super::field::{take, u32_le};
 use super::read_at::ReadAt;
 use crate::Cancel;
 use crate::digest::{Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
+use crate::foreign::{Shown, all_shown};
 
 /// Most memory that a codec may ask for, in bytes.
 pub const CODEC_MEMORY_MOST: u64 = 256 << 20;
