@@ -112,6 +112,16 @@ fn an_image_of_the_shelf_that_is_not_what_it_was_is_never_written() {
     let strange = std::ffi::OsStr::from_bytes(b"wren\xFFfield.iso");
     std::fs::write(bench.path("").join(strange), &*RESCUE).unwrap();
     told.push(bench.tell(&bench.command("shelf add").arg(strange).output().unwrap()));
+    // What is moved there is the shelf's own: no link, and no second name of somebody's file.
+    let moved = |name: &str| bench.path(".local/state/pyrotyp/shelf").join(name);
+    std::os::unix::fs::symlink(bench.path("half.iso.part"), bench.path("link.iso")).unwrap();
+    std::fs::hard_link(bench.path("half.iso.part"), bench.path("second.iso")).unwrap();
+    for name in ["link.iso", "second.iso"] {
+        assert!(bench.pyrotyp(&format!("shelf add {name} --move")).starts_with("exit 0"));
+        assert!(std::fs::symlink_metadata(moved(name)).unwrap().is_file() && !bench.path(name).exists());
+    }
+    std::fs::write(bench.path("half.iso.part"), "other").unwrap();
+    assert!(["link.iso", "second.iso"].iter().all(|name| std::fs::read(moved(name)).unwrap() == *RESCUE));
     steady().bind(|| insta::assert_snapshot!("damaged", told.join("\n")));
 }
 

@@ -81,7 +81,11 @@ impl Linux {
     }
 
     fn describe(&self, disk: &Disk, slot: Option<u32>, stack: &Stack, links: &[(PathBuf, PathBuf)]) -> Drive {
-        let disk = disk.clone();
+        let mut disk = disk.clone();
+        if slot.is_some() {
+            // The USB device's number is the reader's; what it says of a slot may be the card's own.
+            disk.serial = disk.unit_serial.take().or(disk.serial);
+        }
         let path = self.dev.join(&disk.name);
         let (mut partitions, mut whole) = self.content(&disk, &path);
         for partition in &mut partitions {

@@ -50,9 +50,10 @@ pub struct Disk {
     pub partitions: Vec<KnownPartition>,
     /// How long it has been attached, in seconds.
     pub attached_seconds: Option<u64>,
-    /// The USB device that it belongs to, and its number there.
+    /// The USB device that it belongs to, and its number and serial number there.
     pub usb: Option<PathBuf>,
     pub unit: u32,
+    pub unit_serial: Option<String>,
 }
 
 /// The text of an attribute, without its padding; `None` if it is missing or blank.
@@ -103,6 +104,7 @@ impl Disk {
             could_be_faster: link_mbps.is_some_and(|mbps| mbps <= USB_2_MBPS) && usb.as_deref().is_some_and(is_usb_3),
             attached_seconds: usb.as_deref().and_then(connected_seconds),
             unit: unit(&folder),
+            unit_serial: unit_serial(&folder.join("device")),
             usb,
             removable: number(&folder.join("removable")) == Some(1) || (bus == Bus::Mmc && is_card(&folder)),
             write_protected: number(&folder.join("ro")) == Some(1),

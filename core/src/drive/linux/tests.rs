@@ -310,6 +310,11 @@ fn what_needs_one_node_of_a_medium_needs_all_of_them_and_a_readers_cards_have_no
     values.iter().for_each(|(name, value)| reader.put(&format!("devices/{port}/host6/two/block/sdc/{name}"), value));
     let drives = reader.drives();
     assert!(drives.iter().all(|drive| drive.tag.is_unsure() && drive.role() == Role::Card), "{drives:?}");
+    // A card's own number, where the reader passes it on, tells it from another one in the same slot.
+    reader.put(&format!("{base}/device/vpd_pg80"), "\0\u{80}\0\u{8}CARD-712");
+    let with_number = reader.drives();
+    assert!(with_number[0].tag.is_unsure() && with_number[0].tag != drives[0].tag);
+    assert_eq!(with_number[1], drives[1]);
 }
 
 #[test]
