@@ -4,7 +4,7 @@
 
 use std::path::Path;
 
-use crate::drive::{Choice, Drive, NamedBy, Role, Tag, Use, Volume};
+use crate::drive::{Choice, Drive, NamedBy, Role, Surface, Tag, Use, Volume};
 use crate::foreign::{Shown, all_shown, quoted};
 use crate::{Finding, Level, human_bytes, typed};
 
@@ -54,11 +54,16 @@ pub const RULES: [Rule; 26] = [
 ];
 
 /// Rules about images that stand in nobody's way for good.
-pub const IMAGE_RULES: [Rule; 7] = [
+pub const IMAGE_RULES: [Rule; 8] = [
     rule("unfinished-download", Level::Ask, "the file's name is that of a download under way"),
     rule("needs-laying-out", Level::Ask, "the image's files must be laid out on a FAT stick"),
     rule("optical-only", Level::Ask, "the image starts from an optical disc only"),
     rule("bare-filesystem", Level::Ask, "the image is a file system without a partition table"),
+    rule(
+        "no-sound-table",
+        Level::Ask,
+        "neither copy of the image's GPT is sound, and a BIOS may start it all the same",
+    ),
     rule("nothing-to-start", Level::Ask, "the image holds data only"),
     rule("out-of-support", Level::Note, "by the catalogue, the image's release is no longer supported"),
     rule("newer-release", Level::Note, "a newer release is on the shelf or in the catalogue"),
@@ -377,12 +382,19 @@ fn data_words(drive: &Drive) -> Option<String> {
     // Beside an image's own volume, what its table makes of the same bytes is no news.
     let unknown = if names.is_empty() { unknown } else { Vec::new() };
     for volume in known.into_iter().chain(unknown) {
-        let system = volume.filesystem.as_deref().unwrap_or("unknown content").shown();
+        let system = match (&volume.filesystem, volume.surface) {
+            (Some(system), _) => system.shown(),
+            (None, Surface::Empty) => "nothing in it".to_owned(),
+            (None, Surface::Data) => "data of no kind that is known here".to_owned(),
+            (None, Surface::Unread) => "not looked into".to_owned(),
+        };
         names.push(volume_words(volume, format!("{system}, {}", human_bytes(volume.bytes))));
     }
     let shown = names.get(..names.len().min(VOLUMES_NAMED)).unwrap_or_default().join(", ");
     match names.len().saturating_sub(VOLUMES_NAMED) {
-        _ if names.is_empty() => None,
+        _ if names.is_empty() => {
+            (drive.surface == Surface::Data).then(|| "holds data of no kind that is known here".to_owned())
+        }
         0 => Some(format!("holds {shown}")),
         more => Some(format!("holds {shown} and {more} more")),
     }

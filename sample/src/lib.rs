@@ -12,6 +12,7 @@ pub mod mirror;
 mod published;
 mod tables;
 
+pub use boot::efi_program;
 pub use published::{Signed, TorrentKind, embed_sum, sign, torrent};
 
 /// One sector of the partition tables, in bytes.

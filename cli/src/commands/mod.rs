@@ -133,6 +133,21 @@ pub fn open_image(path: &Path, common: &Common) -> Result<OpenedImage, Failure> 
     Ok(opened)
 }
 
+/// What to do with a part of a file that was split, by its name: `larkspur.iso.001`, `larkspur.iso.aa`, `larkspur.iso.part1`.
+fn joining(name: &str) -> Option<String> {
+    let (whole, ending) = name.rsplit_once('.')?;
+    let digits = ending.strip_prefix("part").or(ending.strip_prefix('z')).unwrap_or(ending);
+    let is_number = !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit());
+    let is_cut_by_number = is_number && ending.len() <= 6 && whole.contains('.');
+    (is_cut_by_number || matches!(ending, "aa" | "ab" | "aaa" | "aab")).then(|| {
+        format!(
+            "join its parts first: cat {}.* > {}",
+            pyrotyp_core::typed::word(whole),
+            pyrotyp_core::typed::word(whole)
+        )
+    })
+}
+
 /// Opens the image file at `path`, whose name is, or will be, that of `called`.
 pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Failure> {
     let fail = |error: io::Error| {
@@ -158,6 +173,10 @@ pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Fail
     if let Some(finding) = image::unfinished(&name) {
         inspection.findings.push(finding);
         inspection.verdict = Verdict::No;
+    }
+    let stop = inspection.findings.iter_mut().find(|finding| finding.level == Level::Stop);
+    if let Some((finding, next)) = stop.zip(joining(&name)) {
+        finding.next = next.into();
     }
     Ok(OpenedImage { file, inspection, packed })
 }

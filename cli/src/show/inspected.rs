@@ -94,7 +94,7 @@ fn row_cells(path: &Path, inspection: &Inspection) -> Vec<(&'static str, String)
     let naming = &inspection.naming;
     let or_nothing = |part: &Option<String>| part.as_ref().map(|part| part.shown()).unwrap_or_default();
     let is_no = inspection.verdict == Verdict::No;
-    let (uefi, bios, secure) = if is_no { (String::new(), "", "") } else { starts(inspection) };
+    let (uefi, bios, secure) = if is_no { (String::new(), "", String::new()) } else { starts(inspection) };
     vec![
         ("image", path.shown()),
         ("system", or_nothing(&naming.system)),
@@ -108,7 +108,7 @@ fn row_cells(path: &Path, inspection: &Inspection) -> Vec<(&'static str, String)
         ("verdict", verdict_word(inspection.verdict).to_owned()),
         ("UEFI", uefi),
         ("BIOS", bios.to_owned()),
-        ("Secure Boot", secure.to_owned()),
+        ("Secure Boot", secure),
         ("needs", if is_no { String::new() } else { human_bytes(inspection.needs_bytes) }),
     ]
 }
@@ -263,6 +263,9 @@ pub fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str 
         Verdict::No if inspection.findings.iter().any(|finding| finding.id == "unfinished-download") => {
             "no: it may not be whole yet"
         }
+        Verdict::No if inspection.findings.iter().any(|finding| finding.id == "no-sound-table") => {
+            "no: its partition table is damaged"
+        }
         Verdict::No if liftable => "no: a stick made from it starts no PC",
         Verdict::No => "no: it can't be written",
     }
@@ -292,22 +295,43 @@ pub fn boots_line(inspection: &Inspection) -> String {
 }
 
 /// Whether UEFI, BIOS and Secure Boot start a stick made of the image.
-fn starts(inspection: &Inspection) -> (String, &'static str, &'static str) {
+fn starts(inspection: &Inspection) -> (String, &'static str, String) {
     let boots: &[Boot] = &inspection.boots;
     let is_unseen = inspection.findings.iter().any(|finding| finding.id == "unseen");
-    let from_stick = |firmware| boots.iter().filter(move |b| b.via != Via::ElTorito && b.firmware == firmware);
-    let archs: Vec<&str> = from_stick(Firmware::Uefi).map(|boot| boot_arch_words(boot.arch)).collect();
-    let uefi = match archs.as_slice() {
-        [] if is_unseen => "probably".to_owned(),
-        [] => "no".to_owned(),
-        archs => format!("yes, {}", archs.join(", ")),
+    let is_optical = inspection.findings.iter().any(|finding| finding.id == "optical-entry");
+    let from_stick = |firmware| {
+        boots.iter().filter(move |boot| (boot.via == Via::ElTorito) == is_optical && boot.firmware == firmware)
     };
-    let bios = if from_stick(Firmware::Bios).next().is_some() { "yes" } else { "no" };
+    // Each processor by itself: firmware never looks at the other's program.
+    let mut programs: Vec<(&str, bool)> = Vec::new();
+    for boot in from_stick(Firmware::Uefi) {
+        let is_signed = boot.signed == Some(true);
+        match programs.iter_mut().find(|(arch, _)| *arch == boot.arch) {
+            Some((_, signed)) => *signed |= is_signed,
+            None => programs.push((boot.arch, is_signed)),
+        }
+    }
+    let words = |programs: &mut dyn Iterator<Item = &(&str, bool)>| {
+        programs.map(|(arch, _)| boot_arch_words(arch)).collect::<Vec<_>>().join(", ")
+    };
+    let uefi = match (words(&mut programs.iter()), is_optical) {
+        (archs, _) if archs.is_empty() => if is_unseen { "probably" } else { "no" }.to_owned(),
+        (archs, true) => format!("some PCs, {archs}"),
+        (archs, false) => format!("yes, {archs}"),
+    };
+    let bios = match from_stick(Firmware::Bios).next() {
+        Some(_) if !is_optical => "yes",
+        _ if is_unseen => "perhaps",
+        _ => "no",
+    };
     // A signature says nothing of whether the PC trusts it, so that likely is all that can be said.
-    let secure = match from_stick(Firmware::Uefi).map(|boot| boot.signed == Some(true)).reduce(|a, b| a && b) {
-        Some(true) => "likely",
-        Some(false) => "unlikely",
-        None => "",
+    let signed = words(&mut programs.iter().filter(|(_, signed)| *signed));
+    let unsigned = words(&mut programs.iter().filter(|(_, signed)| !signed));
+    let secure = match (signed.as_str(), unsigned.as_str()) {
+        ("", "") => String::new(),
+        (_, "") => "likely".to_owned(),
+        ("", _) => "unlikely".to_owned(),
+        (signed, unsigned) => format!("{signed} likely, {unsigned} unlikely"),
     };
     (uefi, bios, secure)
 }
@@ -319,5 +343,26 @@ fn boot_arch_words(arch: &str) -> &str {
         "aarch64" => "ARM 64-bit",
         "arm" => "ARM 32-bit",
         other => other,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn secure_boot_is_told_of_each_processor_by_itself() {
+        let mut inspection = pyrotyp_core::image::inspect(&pyrotyp_sample::disk_image("A disk")).unwrap();
+        let boot = |arch, signed| Boot { firmware: Firmware::Uefi, arch, via: Via::Esp, signed: Some(signed) };
+        let mut told = |boots: &[Boot]| {
+            inspection.boots = boots.to_vec();
+            let (uefi, bios, secure) = starts(&inspection);
+            format!("{uefi}; {bios}; {secure}")
+        };
+        let (signed, unsigned) = (boot("x86-64", true), boot("x86", false));
+        assert_eq!(told(&[unsigned, signed]), "yes, 32-bit, 64-bit; no; 64-bit likely, 32-bit unlikely");
+        assert_eq!(told(&[boot("x86-64", false), signed]), "yes, 64-bit; no; likely", "one of two partitions");
+        assert_eq!(told(&[unsigned]), "yes, 32-bit; no; unlikely");
+        assert_eq!(told(&[]), "no; no; ");
     }
 }

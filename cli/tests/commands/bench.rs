@@ -92,6 +92,13 @@ impl Bench {
         self.tell(&self.command(words).output().unwrap())
     }
 
+    /// The document that a command prints.
+    pub fn json(&self, words: &str) -> serde_json::Value {
+        let output = self.command(&format!("{words} --json")).output().unwrap();
+        serde_json::from_slice(&output.stdout)
+            .unwrap_or_else(|error| panic!("{words}: {error}: {}", self.tell(&output)))
+    }
+
     /// Like [`Self::pyrotyp`], on the tray.
     pub fn on_tray(&self, words: &str) -> String {
         self.pyrotyp(&format!("{words} --tray tray"))

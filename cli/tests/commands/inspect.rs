@@ -93,8 +93,6 @@ fn near_twins_are_put_side_by_side() {
     * needs       19.6 MB
 
       image       rescue.iso                                 twin.iso
-    * system      WRENFIELD RESCUE                           WRENFIELD RESCUE
-    * version     3                                          3
       processor   x86-64                                     x86-64
     * label       WRENFIELD_RESCUE_3                         WRENFIELD_RESCUE_3
       kind        hybrid image (ISO 9660 and disk)           hybrid image (ISO 9660 and disk)
@@ -116,8 +114,6 @@ fn near_twins_are_put_side_by_side() {
     insta::assert_snapshot!(bench.pyrotyp("inspect rescue.iso twin.iso"), @"
     exit 0
       image       rescue.iso                                 twin.iso
-      system      WRENFIELD RESCUE                           WRENFIELD RESCUE
-      version     3                                          3
       processor   x86-64                                     x86-64
       label       WRENFIELD_RESCUE_3                         WRENFIELD_RESCUE_3
       kind        hybrid image (ISO 9660 and disk)           hybrid image (ISO 9660 and disk)
@@ -213,7 +209,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
     let mut stopped = DESKTOP.clone();
     stopped[9_000_000..].fill(0);
     let mut laid_out = recipe(Tables::None, true);
-    laid_out.files.push(File { path: "EFI/BOOT/bootx64.efi".into(), bytes: b"MZ and so on".to_vec() });
+    laid_out.files.push(File { path: "EFI/BOOT/bootx64.efi".into(), bytes: pyrotyp_sample::efi_program("x") });
     let torrent = pyrotyp_sample::torrent(pyrotyp_sample::TorrentKind::First, "a.iso", &RESCUE, 1 << 20);
     let bench = Bench::new()
         .file("empty.iso", b"")
@@ -339,7 +335,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  caution: a stick made from it may not start every PC
                half-a-table: the primary GPT can't be used, and some firmware then starts nothing: the CRC of its fields is 7fae66f4 where 1a93fed6 is declared, in the header at byte 512
                  next: check the image's checksum
-      whole    yes, nothing is missing at the end
+      whole    no
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 19.6 MB or more
       next     pyrotyp check half.iso
@@ -350,6 +346,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  no: it can't be written
                damaged: neither copy of the GPT can be used: the CRC of its fields is 7fae66f4 where 1a93fed6 is declared, in the header at byte 512; the CRC of its fields is 22224ec0 where 471fd6e2 is declared, in the header at byte 19572736
                  next: download it again
+      whole    no
 
     optical.iso
       is       TEST, optical disc image (ISO 9660), 354 kB, made 2026-11-23 09:30
@@ -375,7 +372,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
     udf.iso
       is       TEST, optical disc image (ISO 9660), 354 kB, made 2026-11-23 09:30
       verdict  no: a stick made from it starts no PC
-               needs-laying-out: its files are in a UDF volume for optical discs, and no stick starts from that: they must be laid out on a FAT stick
+               needs-laying-out: its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick
                  next: use the tool that its maker offers for sticks
       whole    yes, nothing is missing at the end
 
@@ -427,6 +424,108 @@ fn an_entry_rounded_up_to_a_cylinder_is_no_cut() {
     assert!(rounded.contains("ready") && rounded.contains("a drive of 5.2 MB"), "{rounded}");
     assert!(told(3 * cylinder, RESCUE.len()).contains("cut-short"), "more than a cylinder is missing");
     assert!(told(cylinder, RESCUE.len() - 2048).contains("cut-short"), "the volume itself is cut");
+}
+
+#[test]
+fn what_firmware_looks_for_is_told_from_what_lies_there() {
+    let mut optical = recipe(Tables::None, true);
+    optical.esp = Esp::Inside;
+    let program = |image: &[u8]| image.windows(2).rposition(|two| two == b"MZ").unwrap();
+    let mut other = recipe(Tables::Mbr, true);
+    other.esp = Esp::Inside;
+    let mut other = other.build();
+    let machine = program(&other) + 0x84;
+    other[machine..machine + 2].copy_from_slice(&[0x64, 0xAA]); // for ARM, under a PC's name
+    let mut data = pyrotyp_sample::disk_image("A stick");
+    data[..440].fill(0);
+    data[300..326].copy_from_slice(b"Missing operating system\r\n");
+    let mut apple = data.clone();
+    apple[..440].fill(0);
+    apple[..8].copy_from_slice(b"ER\x08\0\0\0\x90\x90");
+    let mut lost = DESKTOP.clone();
+    let end = lost.len() - 512;
+    for header in [512, end] {
+        lost[header + 24] ^= 1;
+    }
+    lost[446 + 4] = 0x17; // an entry that a BIOS needs no GPT for
+    let mut trailing = [&RESCUE[..], &pyrotyp_sample::noise(3_000_000, 9)].concat();
+    let bench = Bench::new().file("junk.iso", &trailing);
+    trailing.resize(40_000_000, 0);
+    trailing[RESCUE.len()..].fill(0);
+    let bench = bench
+        .file("zeros.iso", &trailing)
+        .file("optical.iso", &optical.build())
+        .file("other.iso", &other)
+        .file("data.img", &data)
+        .file("apple.img", &apple)
+        .file("lost.iso", &lost);
+    let names = ["optical.iso", "other.iso", "data.img", "apple.img", "lost.iso", "junk.iso", "zeros.iso"];
+    let told = names.map(|name| bench.pyrotyp(&format!("inspect {name} --quiet")));
+    insta::assert_snapshot!(told.join("\n"), @"
+    exit 0
+    optical.iso
+      is       TEST, optical disc image (ISO 9660), 2.5 MB, made 2026-11-23 09:30
+      verdict  caution: a stick made from it may not start every PC
+               optical-entry: its program for UEFI is found through the boot catalogue of optical discs alone; only some PCs look there on a stick
+                 next: look for the hybrid or USB edition of this image
+      whole    yes, nothing is missing at the end
+      starts   UEFI: some PCs, 64-bit; BIOS: no; Secure Boot: unlikely; optical disc: yes
+      needs    a drive of 2.5 MB or more
+
+    exit 0
+    other.iso
+      is       TEST, hybrid image (ISO 9660 and disk), 2.5 MB, made 2026-11-23 09:30
+      verdict  caution: a stick made from it may not start every PC
+               other-processor: BOOTX64.EFI is made for another processor (aarch64) than firmware that looks for this name has
+      whole    yes, nothing is missing at the end
+      starts   UEFI: no; BIOS: yes; optical disc: yes
+      needs    a drive of 2.5 MB or more
+
+    exit 0
+    data.img
+      is       disk image, 3.1 MB
+      verdict  ready: a stick made from it starts a PC
+      whole    yes, nothing is missing at the end
+      starts   UEFI 64-bit: yes; BIOS: no; Secure Boot: unlikely
+      needs    a drive of 3.1 MB or more
+
+    exit 0
+    apple.img
+      is       disk image, 3.1 MB
+      verdict  ready: a stick made from it starts a PC
+      whole    yes, nothing is missing at the end
+      starts   UEFI 64-bit: yes; BIOS: no; Secure Boot: unlikely
+      needs    a drive of 3.1 MB or more
+
+    exit 3
+    lost.iso
+      is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
+               LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
+      verdict  no: its partition table is damaged
+               no-sound-table: neither copy of the GPT can be used: the CRC of its fields is 7fae66f4 where 1a93fed6 is declared, in the header at byte 512; the CRC of its fields is 22224ec0 where 471fd6e2 is declared, in the header at byte 19572736; a BIOS may start it all the same
+                 next: check the image's checksum
+      whole    no
+
+    exit 0
+    junk.iso
+      is       WRENFIELD_RESCUE_3, hybrid image (ISO 9660 and disk), 8.2 MB, made 2026-11-23 09:30
+      verdict  ready: a stick made from it starts a PC
+               padding: 3.0 MB follow the declared end that belong to no table or volume
+                 next: compare its checksum with the published one
+      whole    yes, nothing is missing at the end
+      starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
+      needs    a drive of 8.2 MB or more
+
+    exit 0
+    zeros.iso
+      is       WRENFIELD_RESCUE_3, hybrid image (ISO 9660 and disk), 40.0 MB, made 2026-11-23 09:30
+      verdict  ready: a stick made from it starts a PC
+               padding: 34.8 MB of zeros follow the declared end: the drive needs room for them as well
+                 next: compare its checksum with the published one
+      whole    yes, nothing is missing at the end
+      starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
+      needs    a drive of 40.0 MB or more
+    ");
 }
 
 #[test]

@@ -71,3 +71,45 @@ fn what_is_written_is_what_the_formats_own_programs_unpack_or_it_is_refused() {
         }
     }
 }
+
+#[test]
+#[ignore = "needs the programs that pack"]
+fn what_is_sound_and_unusual_is_read_or_told_with_what_to_do() {
+    let image = &RESCUE[..];
+    let skippable: &[u8] = &[0x50, 0x2A, 0x4D, 0x18, 5, 0, 0, 0, 1, 2, 3, 4, 5];
+    let pack = |program: &str, options: &[&str]| by(program, options, image).unwrap();
+    let xz = pack("xz", &["-c", "-1"]);
+    let files: [(&str, Vec<u8>); 10] = [
+        ("leading.zst", [skippable, &pack("zstd", &["-c"])].concat()),
+        ("leading.lz4", [skippable, &pack("lz4", &["-c"])].concat()),
+        ("padded.gz", [&pack("gzip", &["-c"])[..], &[0; 4096]].concat()),
+        ("padded.xz", [&xz[..], &[0; 512]].concat()),
+        ("dictionary.xz", pack("xz", &["-c", "--lzma2=dict=512MiB"])),
+        ("window.zst", pack("zstd", &["-c", "--long=31"])),
+        ("alone.lzma", pack("xz", &["-c", "--format=lzma"])),
+        ("legacy.lz4", pack("lz4", &["-c", "-l"])),
+        ("cut.xz", xz[..xz.len() - 4].to_vec()),
+        ("cut.zst", pack("zstd", &["-c"])[..2_000_000].to_vec()),
+    ];
+    let bench = files.iter().fold(Bench::new(), |bench, (name, bytes)| bench.file(name, bytes));
+    let told = files.iter().map(|(name, _)| {
+        let doc: serde_json::Value = bench.json(&format!("inspect {name}"));
+        let is = &doc[0];
+        let finding = is["findings"].as_array().unwrap().iter().find(|finding| finding["level"] != "note");
+        let words = finding.map_or(String::new(), |finding| format!("{}: {}", finding["id"], finding["text"]));
+        let boots = is["boots"].as_array().unwrap().len();
+        format!("{name}: whole {}, {} boots, {words}\n", is["whole"], boots)
+    });
+    insta::assert_snapshot!(told.collect::<String>(), @r#"
+    leading.zst: whole "unknown", 4 boots, 
+    leading.lz4: whole "unknown", 4 boots, 
+    padded.gz: whole "unknown", 4 boots, 
+    padded.xz: whole "yes", 4 boots, 
+    dictionary.xz: whole "unknown", 0 boots, "needs-memory": "the xz file needs 538 MB of memory to unpack, and 268 MB are given here"
+    window.zst: whole "unknown", 0 boots, "needs-memory": "the zst file needs 2.1 GB of memory to unpack, and 268 MB are given here"
+    alone.lzma: whole "unknown", 0 boots, "not-an-image": "this is packed with lzma, which is not unpacked here"
+    legacy.lz4: whole "unknown", 0 boots, "not-an-image": "this is packed in the old form of lz4, which is not unpacked here"
+    cut.xz: whole "no", 4 boots, "cut-short": "the xz file ends before its own end: the rest of it is missing"
+    cut.zst: whole "no", 2 boots, "cut-short": "the zst file ends before its own end: the rest of it is missing"
+    "#);
+}

@@ -26,8 +26,12 @@ pub struct EspVolume {
 /// A program that UEFI starts by its name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct EfiProgram {
-    /// For which architecture, by its name.
+    /// Its name, such as `BOOTX64.EFI`.
+    pub name: &'static str,
+    /// For which processor, by the machine type that it declares.
     pub arch: &'static str,
+    /// Whether firmware of that processor looks for this name.
+    pub is_found: bool,
     /// Whether it carries a signature. Nothing here tells whose.
     pub signed: bool,
 }
@@ -83,40 +87,55 @@ fn efi_programs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option
     let Some(fat) = fat::read(&volume)? else { return Ok(None) };
     let mut programs = Vec::new();
     for file in fat.list(&volume, EFI_FOLDER)?.unwrap_or_default() {
-        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
+        let Some(known) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
         let mut head = [0u8; PROGRAM_HEAD];
         let count = fat.head_of(&volume, &file, &mut head)?;
-        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
+        programs.extend(program(known, head.get(..count).unwrap_or_default()));
     }
     Ok(Some(programs))
 }
 
-fn program(arch: &'static str, head: &[u8]) -> Option<EfiProgram> {
-    head.starts_with(b"MZ").then(|| EfiProgram { arch, signed: is_signed(head).unwrap_or(false) })
+/// Machine types (PE/COFF specification, "Machine Types").
+const MACHINES: [(u16, &str); 8] = [
+    (0x014C, "x86"),
+    (0x8664, "x86-64"),
+    (0x01C0, "arm"),
+    (0x01C2, "arm"),
+    (0x01C4, "arm"),
+    (0xAA64, "aarch64"),
+    (0x5064, "riscv64"),
+    (0x6264, "loongarch64"),
+];
+
+fn program((name, wanted): &(&'static str, &'static str), head: &[u8]) -> Option<EfiProgram> {
+    const PE_HEADER_AT: usize = 0x3C;
+    let pe = usize::try_from(field::u32_le(head, PE_HEADER_AT).filter(|_| head.starts_with(b"MZ"))?).ok()?;
+    let [b'P', b'E', 0, 0, low, high] = field::take(head, pe)? else { return None };
+    let machine = u16::from_le_bytes([low, high]);
+    let (_, arch) = MACHINES.iter().find(|(known, _)| *known == machine)?;
+    Some(EfiProgram { name, arch, is_found: arch == wanted, signed: is_signed(head, pe).unwrap_or(false) })
 }
 
 /// The programs for UEFI in the tree of the optical volume.
 pub fn tree_programs(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Vec<EfiProgram>> {
     let mut programs = Vec::new();
     for (file, extent) in volume.files_in(image, EFI_FOLDER)? {
-        let Some((_, arch)) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };
+        let Some(known) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };
         let mut head = [0u8; PROGRAM_HEAD];
         let length = usize::try_from(extent.bytes).unwrap_or(usize::MAX).min(PROGRAM_HEAD);
         let count = image.fill_at(extent.start, head.get_mut(..length).unwrap_or_default())?;
-        programs.extend(program(arch, head.get(..count).unwrap_or_default()));
+        programs.extend(program(known, head.get(..count).unwrap_or_default()));
     }
     Ok(programs)
 }
 
 /// Whether a program's table of certificates has any content (PE/COFF specification, "Optional Header Data Directories").
-fn is_signed(head: &[u8]) -> Option<bool> {
-    const PE_HEADER_AT: usize = 0x3C;
+fn is_signed(head: &[u8], pe: usize) -> Option<bool> {
     const OPTIONAL_HEADER: usize = 24;
     // Data directories begin at 112 in PE32+ (magic 0x20B) and at 96 in PE32; the fifth is that of certificates.
     const CERTIFICATES: usize = 4 * 8;
-    let pe = usize::try_from(field::u32_le(head, PE_HEADER_AT)?).ok()?;
     let optional = pe.checked_add(OPTIONAL_HEADER)?;
     let directories = if field::u16_le(head, optional)? == 0x20B { 112 } else { 96 };
     let size_at = optional.checked_add(directories)?.checked_add(CERTIFICATES)?.checked_add(4)?;
-    Some(field::take(head, pe)? == *b"PE\0\0" && field::u32_le(head, size_at)? > 0)
+    Some(field::u32_le(head, size_at)? > 0)
 }

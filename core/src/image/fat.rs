@@ -225,6 +225,11 @@ fn parse(raw: &[u8]) -> Option<Fat> {
 }
 
 impl Fat {
+    /// Where the code of the boot sector begins, in bytes (§3.2 and §3.3).
+    pub fn code_at(&self) -> usize {
+        if self.width == Width::Fat32 { 90 } else { 62 }
+    }
+
     /// Where the volume keeps its own notes: all before its files, and the first cluster of the root folder.
     pub fn housekeeping(&self) -> [std::ops::Range<u64>; 2] {
         let first = u64::from(self.root_cluster.saturating_sub(2)).saturating_mul(self.cluster_bytes);

@@ -89,6 +89,8 @@ pub struct Entry {
     pub number: u32,
     /// Whether its type is that of an EFI system partition.
     pub is_esp: bool,
+    /// Whether it is marked as the one that a BIOS starts.
+    pub is_for_bios: bool,
     /// First byte in the image.
     pub start: u64,
     /// Length in bytes.
@@ -253,6 +255,10 @@ impl Array {
     }
 }
 
+/// Attributes of an entry, and the bit of them that code for a BIOS looks for (§5.3.3, table 5.8).
+const ATTRIBUTES: usize = 48;
+const LEGACY_BIOS_BOOTABLE: u64 = 1 << 2;
+
 /// One entry: type at 0, first sector at 32, last sector at 40, name at 56 (§5.3.3, table 5.6).
 fn entry(raw: &[u8], number: u32, sector: u64) -> Option<Entry> {
     let kind: [u8; 16] = take(raw, 0)?;
@@ -269,6 +275,7 @@ fn entry(raw: &[u8], number: u32, sector: u64) -> Option<Entry> {
     Some(Entry {
         number,
         is_esp: kind == ESP_TYPE,
+        is_for_bios: u64_le(raw, ATTRIBUTES)? & LEGACY_BIOS_BOOTABLE != 0,
         start: first.checked_mul(sector)?,
         bytes: last.checked_sub(first)?.checked_add(1)?.checked_mul(sector)?,
         name: (!name.trim().is_empty()).then(|| name.trim().to_owned()),

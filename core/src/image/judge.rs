@@ -1,7 +1,9 @@
 //! From what was read to a verdict, with its reasons.
 
+use super::bootcode::{Bios, BootCode};
 use super::{
-    Boot, EfiProgram, Facts, Firmware, Inspection, Kind, PackedFault, Stranger, Verdict, Via, Whole, eltorito, gpt, mbr,
+    Boot, EfiProgram, Facts, Firmware, Inspection, Kind, PackedFault, Stranger, Trailing, Verdict, Via, Whole,
+    eltorito, gpt, mbr,
 };
 use crate::foreign::Shown;
 use crate::{Finding, Level, human_bytes};
@@ -10,7 +12,11 @@ use crate::{Finding, Level, human_bytes};
 const SMALLEST_SECTOR: u64 = 512;
 
 /// Notes because of which some PCs may not start.
-const CAUTION: [&str; 3] = ["half-a-table", "no-partition-table", "unseen"];
+const CAUTION: [&str; 6] =
+    ["half-a-table", "no-partition-table", "unseen", "optical-entry", "large-sectors", "other-processor"];
+
+/// What images are usually rounded up by at most, in bytes: a cylinder, and a partition's alignment.
+const PADDING_USUAL: u64 = 16 << 20;
 
 /// Sectors in which an MBR without a GPT counts, in bytes.
 const MBR_SECTOR: u32 = 512;
@@ -19,6 +25,7 @@ const CYLINDER: u64 = 255 * 63 * 512;
 /// An entry that begins this early covers the volume, in bytes.
 const COVERS_FROM: u64 = 64 * 512;
 
+const CHECK_SUM: &str = "check the image's checksum";
 const DOWNLOAD_AGAIN: &str = "download it again";
 
 /// Judges the facts; reads nothing.
@@ -30,6 +37,7 @@ pub fn judge(facts: Facts) -> Inspection {
         Some(end) => match facts.bytes {
             None => Whole::Unknown,
             Some(bytes) if end > bytes => Whole::No,
+            Some(_) if has_failed_checksum(&facts) => Whole::No,
             Some(_) if has_lost_a_table(&facts) || facts.zeros_from.is_some() => Whole::Unknown,
             Some(_) => Whole::Yes,
         },
@@ -83,6 +91,12 @@ pub fn judge(facts: Facts) -> Inspection {
     }
 }
 
+/// Whether a copy of the GPT is not what it was when its checksum was made.
+fn has_failed_checksum(facts: &Facts) -> bool {
+    let faults = facts.gpt.iter().flat_map(|gpt| [&gpt.primary, &gpt.backup]);
+    faults.into_iter().any(|copy| matches!(copy, Err(gpt::GptFault::Crc { .. })))
+}
+
 /// Whether a volume or a whole GPT is there that can't be read: it may have declared a later end.
 fn has_lost_a_table(facts: &Facts) -> bool {
     let gpt = facts.gpt.as_ref().is_some_and(|gpt| gpt.primary.is_err() && gpt.backup.is_err());
@@ -99,6 +113,7 @@ fn kind(facts: &Facts) -> Kind {
     } else if facts.gpt.is_some()
         || facts.apm.is_some()
         || facts.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty())
+        || facts.has_bare_code()
     {
         Kind::Disk
     } else if facts.filesystem.is_some() {
@@ -109,7 +124,7 @@ fn kind(facts: &Facts) -> Kind {
 }
 
 /// The furthest end that any table or volume declares: an ESP often lies behind the end of the ISO volume.
-fn declared(facts: &Facts) -> Option<u64> {
+pub(super) fn declared(facts: &Facts) -> Option<u64> {
     let volume = facts.volume.iter().flatten().map(|volume| volume.declared_bytes);
     let gpt = facts.gpt.iter().filter_map(|gpt| gpt.declared_end());
     let filesystem = facts.filesystem.iter().filter_map(|system| system.bytes);
@@ -132,7 +147,7 @@ fn declared(facts: &Facts) -> Option<u64> {
 
 fn boots(facts: &Facts) -> Vec<Boot> {
     let mut boots = Vec::new();
-    if facts.mbr.as_ref().is_some_and(|mbr| mbr.boot_code) {
+    if facts.bios == Bios::Yes {
         boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::Mbr, signed: None });
     }
     let uefi = |program: &EfiProgram, via| Boot {
@@ -141,12 +156,13 @@ fn boots(facts: &Facts) -> Vec<Boot> {
         via,
         signed: Some(program.signed),
     };
-    boots.extend(facts.esps.iter().flat_map(|esp| &esp.programs).map(|program| uefi(program, Via::Esp)));
+    let found = |program: &&EfiProgram| program.is_found;
+    boots.extend(facts.esps.iter().flat_map(|esp| &esp.programs).filter(found).map(|program| uefi(program, Via::Esp)));
     let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
     if entries.clone().any(|entry| entry.bootable && entry.platform == eltorito::PlatformId::BIOS) {
         boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::ElTorito, signed: None });
     }
-    boots.extend(facts.optical_programs.iter().map(|program| uefi(program, Via::ElTorito)));
+    boots.extend(facts.optical_programs.iter().filter(found).map(|program| uefi(program, Via::ElTorito)));
     boots.sort();
     boots.dedup();
     boots
@@ -188,9 +204,21 @@ fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
             format!("{missing} of the declared {end} bytes are missing{place}"),
             format!("finish the download ({} to go), or start it again", human_bytes(missing)),
         ));
-    } else if let Some(more) = bytes.checked_sub(end).filter(|more| *more > 0 && !has_lost_a_table(facts)) {
-        findings.push(Finding::note("padding", format!("{more} bytes follow the declared end; that is usual")));
+    } else if let Some(trailing) = facts.trailing.filter(|_| !has_lost_a_table(facts)) {
+        findings.push(behind_the_end(trailing));
     }
+}
+
+fn behind_the_end(Trailing { bytes, is_zero }: Trailing) -> Finding {
+    let size = human_bytes(bytes);
+    let text = match (is_zero, bytes <= PADDING_USUAL) {
+        (true, true) => {
+            return Finding::note("padding", format!("{bytes} bytes of zeros follow the declared end; that is usual"));
+        }
+        (true, false) => format!("{size} of zeros follow the declared end: the drive needs room for them as well"),
+        (false, _) => format!("{size} follow the declared end that belong to no table or volume"),
+    };
+    Finding { next: "compare its checksum with the published one".into(), ..Finding::note("padding", text) }
 }
 
 /// Contradictions and failed CRCs.
@@ -224,39 +252,70 @@ fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
         (Err(fault), Ok(_)) => findings.push(half_a_table("primary", fault)),
         (Err(first), Err(second)) => {
             let text = format!("neither copy of the GPT can be used: {first}; {second}");
-            findings.push(Finding::stop("damaged", text, DOWNLOAD_AGAIN));
+            // Code for a BIOS does not need that table, and a volume beside it may be sound.
+            findings.push(
+                if facts.bios == Bios::Yes && facts.mbr.as_ref().is_some_and(|mbr| mbr.claims().next().is_some()) {
+                    Finding::ask("no-sound-table", format!("{text}; a BIOS may start it all the same"), CHECK_SUM)
+                } else {
+                    Finding::stop("damaged", text, DOWNLOAD_AGAIN)
+                },
+            );
         }
     }
 }
 
 fn half_a_table(which: &str, fault: &gpt::GptFault) -> Finding {
     let text = format!("the {which} GPT can't be used, and some firmware then starts nothing: {fault}");
-    Finding { next: "check the image's checksum".into(), ..Finding::note("half-a-table", text) }
+    Finding { next: CHECK_SUM.into(), ..Finding::note("half-a-table", text) }
 }
 
-/// Whether an EFI system partition begins behind the part of the image that was seen.
-fn has_esp_behind(facts: &Facts, seen: u64) -> bool {
-    let gpt = facts.gpt.iter().flat_map(|gpt| &gpt.entries).any(|entry| entry.is_esp && entry.start >= seen);
-    let mut mbr = facts.mbr.iter().flat_map(|mbr| &mbr.entries);
-    gpt || mbr.any(|entry| entry.kind == mbr::PartitionType::ESP && entry.start >= seen)
+impl Facts {
+    /// Whether there is code for a BIOS and no partition, such as that of a test program that is nothing else.
+    fn has_bare_code(&self) -> bool {
+        self.stranger.is_none() && self.mbr.as_ref().is_some_and(|mbr| mbr.code == BootCode::Loader)
+    }
+}
+
+/// Adds what is wrong with the file around the image.
+pub(super) fn broken_container(inspection: &mut Inspection, fault: &PackedFault) {
+    inspection.whole = Whole::No;
+    inspection.verdict = Verdict::No;
+    // What lies behind the fault is not missing of its own.
+    inspection.findings.retain(|finding| finding.id != "unseen");
+    inspection.findings.insert(0, Finding::stop(id_of(fault), fault.to_string(), fault.next_step()));
+}
+
+fn id_of(fault: &PackedFault) -> &'static str {
+    match fault {
+        PackedFault::SeveralImages { .. } => "several-images",
+        PackedFault::NoImage { .. } | PackedFault::Unusual { .. } => "not-an-image",
+        PackedFault::NeedsMemory { .. } => "needs-memory",
+        PackedFault::Cut { .. } => "cut-short",
+        _ => "damaged",
+    }
 }
 
 /// The inspection of a packed image that can't be looked into.
 pub fn unpackable(fault: &PackedFault) -> Inspection {
-    let id = match fault {
-        PackedFault::SeveralImages { .. } => "several-images",
-        PackedFault::NoImage { .. } | PackedFault::Unusual { .. } => "not-an-image",
-        _ => "damaged",
-    };
     let mut inspection = judge(Facts { stranger: Some(Stranger::Archive("packed")), ..Facts::default() });
-    inspection.findings = vec![Finding::stop(id, fault.to_string(), fault.next_step())];
+    inspection.findings = vec![Finding::stop(id_of(fault), fault.to_string(), fault.next_step())];
     inspection
 }
 
 /// Whether anything on a stick would start.
 fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>) {
-    if facts.seen_bytes.is_some_and(|seen| has_esp_behind(facts, seen)) {
-        let text = "what UEFI starts lies behind the part that was looked into; which PCs that are shows once all of it is there";
+    let programs = || facts.esps.iter().flat_map(|esp| &esp.programs).chain(&facts.optical_programs);
+    if let Some(program) = programs().find(|program| !program.is_found) {
+        let EfiProgram { name, arch, .. } = program;
+        let text = format!("{name} is made for another processor ({arch}) than firmware that looks for this name has");
+        findings.push(Finding::note("other-processor", text));
+    }
+    if facts.gpt.as_ref().is_some_and(|gpt| gpt.sector_bytes != MBR_SECTOR) {
+        let text = "it is laid out for drives with sectors of 4096 bytes; most sticks have 512, and no PC starts it from these";
+        findings.push(Finding::note("large-sectors", text));
+    }
+    if !facts.unseen.is_empty() {
+        let text = "what starts a PC lies behind the part that was looked into; which PCs that are shows once all of it is there";
         findings.push(Finding::note("unseen", text));
         return;
     }
@@ -267,12 +326,23 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
         }
         return;
     }
+    if facts.bios == Bios::Unknown {
+        let text = "its boot code starts a file of a volume that is not read here; if that is there, a BIOS starts it";
+        findings.push(Finding::note("unseen", text));
+        return;
+    }
     if facts.volume.iter().flatten().any(|volume| volume.udf.is_some()) {
         findings.push(Finding::ask(
             "needs-laying-out",
-            "its files are in a UDF volume for optical discs, and no stick starts from that: they must be laid out on a FAT stick",
+            "its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick",
             "use the tool that its maker offers for sticks",
         ));
+    } else if boots.iter().any(|boot| boot.firmware == Firmware::Uefi) {
+        let text = "its program for UEFI is found through the boot catalogue of optical discs alone; only some PCs look there on a stick";
+        findings.push(Finding {
+            next: "look for the hybrid or USB edition of this image".into(),
+            ..Finding::note("optical-entry", text)
+        });
     } else if let Some(program) = facts.tree_programs.first() {
         findings.push(Finding::ask(
             "needs-laying-out",

@@ -7,12 +7,12 @@
 use std::collections::BTreeSet;
 use std::io;
 
+use super::bootcode::BootCode;
 use super::field::{take, u32_le};
 use super::read_at::{ReadAt, read_block};
 
 /// Size of the record, in bytes, whatever the drive's sector size.
 pub const MBR_BYTES: usize = 512;
-const BOOT_CODE_BYTES: usize = 440;
 const DISK_SIGNATURE: usize = 440;
 const FIRST_ENTRY: usize = 446;
 const ENTRY_BYTES: usize = 16;
@@ -60,8 +60,8 @@ pub struct Entry {
 /// A decoded master boot record.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mbr {
-    /// Whether the first 440 bytes hold anything that a BIOS could run.
-    pub boot_code: bool,
+    /// What its code does.
+    pub code: BootCode,
     /// Number that tells this disk from others.
     pub disk_signature: u32,
     /// The entries in use.
@@ -94,11 +94,7 @@ pub fn parse(data: &[u8], sector_bytes: u32) -> Option<Mbr> {
             });
         }
     }
-    Some(Mbr {
-        boot_code: data.get(..BOOT_CODE_BYTES)?.iter().any(|byte| *byte != 0),
-        disk_signature: u32_le(data, DISK_SIGNATURE)?,
-        entries,
-    })
+    Some(Mbr { code: BootCode::of_record(data), disk_signature: u32_le(data, DISK_SIGNATURE)?, entries })
 }
 
 /// Adds the logical partitions of the first extended one.
@@ -205,7 +201,7 @@ mod tests {
             bytes[454..458].copy_from_slice(&first.to_le_bytes());
             bytes[458..462].copy_from_slice(&count.to_le_bytes());
             let mbr = parse(&bytes, sector).unwrap();
-            prop_assert!(!mbr.boot_code);
+            prop_assert!(mbr.code == BootCode::Absent);
             let end = (u64::from(first) + u64::from(count)) * u64::from(sector);
             prop_assert_eq!(mbr.entries[0].start + mbr.entries[0].bytes, end);
             prop_assert_eq!(mbr.entries[0].kind, PartitionType::ESP);

@@ -6,6 +6,7 @@
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
 pub mod apm;
+mod bootcode;
 mod efi;
 pub mod eltorito;
 pub mod fat;
@@ -25,6 +26,7 @@ pub mod udf;
 mod unfinished;
 
 use std::io;
+use std::ops::Range;
 use std::sync::Arc;
 
 use serde::Serialize;
@@ -32,6 +34,7 @@ use serde::Serialize;
 use crate::Finding;
 pub use efi::{EfiProgram, EspVolume};
 pub use naming::{Naming, known_architecture};
+use packed::Seen;
 pub use packed::{Packed, PackedFault, Source, Unpacked};
 pub use read_at::{Cursor, ImageFile, Part, ReadAt, read_block};
 pub use recognise::{Stranger, stranger};
@@ -169,13 +172,23 @@ pub struct Inspection {
     pub apm: Vec<apm::Partition>,
 }
 
+/// Bytes behind the furthest declared end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Trailing {
+    bytes: u64,
+    /// Whether all of them that were looked at are zeros.
+    is_zero: bool,
+}
+
 /// What was read, before anything is judged.
 #[derive(Debug, Default)]
 struct Facts {
     /// Size of the image; `None` inside a container that does not tell it.
     bytes: Option<u64>,
-    /// Only so many bytes could be looked at.
-    seen_bytes: Option<u64>,
+    /// EFI system partitions that could not be looked into.
+    unseen: Vec<Range<u64>>,
+    bios: bootcode::Bios,
+    trailing: Option<Trailing>,
     head_is_zero: bool,
     stranger: Option<Stranger>,
     volume: Option<Result<iso9660::Volume, iso9660::VolumeFault>>,
@@ -217,18 +230,27 @@ pub struct Opened {
 /// # Errors
 /// When the file can't be read.
 pub fn open(source: &Source) -> io::Result<Opened> {
-    let mut magic = [0u8; 8];
-    source.fill_at(0, &mut magic)?;
+    let mut magic = vec![0u8; HEAD];
+    let count = source.fill_at(0, &mut magic)?;
+    magic.truncate(count);
     let Some(format) = packed::Format::of(&magic).filter(|_| !matches!(iso9660::read(&**source), Ok(Some(_)))) else {
         return Ok(Opened { inspection: inspect(&**source)?, packed: None });
     };
-    let opened = Packed::open(Arc::clone(source), format).and_then(|packed| Ok((packed.head()?, packed)));
+    let opened = Packed::open(Arc::clone(source), format).and_then(|packed| Ok((Seen::of(&packed)?, packed)));
     let (mut inspection, packed) = match opened {
-        Ok((head, packed)) => {
-            let mut facts = read(&head)?;
-            facts.bytes = head.size;
-            facts.seen_bytes = Some(packed::HEAD_BYTES as u64);
-            (judge::judge(facts), Some(packed))
+        Ok((mut seen, packed)) => {
+            let mut facts = read_part(&seen)?;
+            let wanted = facts.wanted();
+            let mut fault = packed.is_cut.then(|| PackedFault::Cut { format: format.name() });
+            if !wanted.is_empty() {
+                fault = seen.look_for(&packed, &wanted).err().or(fault);
+                facts = read_part(&seen)?;
+            }
+            let mut inspection = judge::judge(facts);
+            if let Some(fault) = fault {
+                judge::broken_container(&mut inspection, &fault);
+            }
+            (inspection, Some(packed))
         }
         Err(fault) => (judge::unpackable(&fault), None),
     };
@@ -255,10 +277,7 @@ pub fn begin(start: &[u8], total: Option<u64>) -> io::Result<Beginning> {
     let format = packed::Format::of(&start).filter(|_| !matches!(iso9660::read(&start), Ok(Some(_))));
     let Some(format) = format else {
         let is_all = total == Some(start.len() as u64);
-        let seen = start.len() as u64;
-        let mut facts = read(&packed::Head { bytes: start, size: total })?;
-        facts.bytes = total;
-        facts.seen_bytes = (!is_all).then_some(seen);
+        let facts = if is_all { read(&start)? } else { read_part(&Seen::start(start, total))? };
         return Ok(Beginning { inspection: judge::judge(facts), packed: None });
     };
     let mut bytes = Vec::new();
@@ -266,16 +285,39 @@ pub fn begin(start: &[u8], total: Option<u64>) -> io::Result<Beginning> {
     let unpacked = packed::unpacking(format, &*start)
         .map(|stream| io::Read::read_to_end(&mut io::Read::take(stream, packed::HEAD_BYTES as u64), &mut bytes));
     let mut inspection = match unpacked {
-        Ok(_) => {
-            let seen = bytes.len() as u64;
-            let mut facts = read(&packed::Head { bytes, size: None })?;
-            (facts.bytes, facts.seen_bytes) = (None, Some(seen));
-            judge::judge(facts)
-        }
+        Ok(_) => judge::judge(read_part(&Seen::start(bytes, None))?),
         Err(_) => judge::unpackable(&PackedFault::ZipOnTheWay),
     };
     inspection.container = Some(Container { format: format.name(), unpacked_bytes: None });
     Ok(Beginning { inspection, packed: Some(format) })
+}
+
+/// The facts of an image of which only parts could be looked at.
+fn read_part(seen: &Seen) -> io::Result<Facts> {
+    let mut facts = read(seen)?;
+    (facts.bytes, facts.trailing) = (seen.size, None);
+    facts.unseen = facts.wanted().into_iter().filter(|range| !seen.holds(range)).collect();
+    // What was found in the part that was seen need not be looked for in the rest.
+    let found = |range: &Range<u64>| facts.esps.iter().any(|esp| esp.start == range.start && !esp.programs.is_empty());
+    facts.unseen.retain(|range| !found(range));
+    Ok(facts)
+}
+
+impl Facts {
+    /// The places that tell what starts from the image: its EFI system partitions, and volumes that its boot code starts.
+    fn wanted(&self) -> Vec<Range<u64>> {
+        /// Of a partition, this much holds its tables and what starts from it, in bytes.
+        const EACH: u64 = 16 << 20;
+        let gpt = self.gpt.iter().flat_map(|gpt| &gpt.entries);
+        let gpt = gpt.filter(|entry| entry.is_esp || entry.is_for_bios).map(|entry| (entry.start, entry.bytes));
+        let mbr = self.mbr.iter().flat_map(|mbr| mbr.claims());
+        let is_started = |entry: &&mbr::Entry| {
+            let passes_on = self.mbr.as_ref().is_some_and(|mbr| mbr.code == bootcode::BootCode::PassesOn);
+            entry.kind.is_esp() || (passes_on && entry.active)
+        };
+        let mbr = mbr.filter(is_started).map(|entry| (entry.start, entry.bytes));
+        gpt.chain(mbr).map(|(start, bytes)| start..start.saturating_add(bytes.min(EACH))).collect()
+    }
 }
 
 fn read(image: &dyn ReadAt) -> io::Result<Facts> {
@@ -308,6 +350,7 @@ fn read(image: &dyn ReadAt) -> io::Result<Facts> {
         facts.catalogue = eltorito::read(image, at)?;
     }
     facts.esps = efi::esps(image, &facts)?;
+    facts.bios = bootcode::bios(image, &facts)?;
     facts.optical_programs = efi::optical_programs(image, &facts)?;
     if let Some(Ok(volume)) = &facts.volume {
         facts.naming = naming::read(image, volume)?;
@@ -317,10 +360,32 @@ fn read(image: &dyn ReadAt) -> io::Result<Facts> {
             facts.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
         }
     }
+    facts.trailing = trailing(image, judge::declared(&facts))?;
     Ok(facts)
 }
 
+/// What follows the declared end: its first and its last bytes are looked at.
+fn trailing(image: &dyn ReadAt, declared: Option<u64>) -> io::Result<Option<Trailing>> {
+    const LOOKED_AT: u64 = 1 << 20;
+    let end = image.size();
+    let Some(bytes) = declared.and_then(|declared| end.checked_sub(declared)).filter(|more| *more > 0) else {
+        return Ok(None);
+    };
+    let mut is_zero = true;
+    let mut piece = vec![0u8; usize::try_from(bytes.min(LOOKED_AT)).unwrap_or_default()];
+    for at in [end.saturating_sub(bytes), end.saturating_sub(piece.len() as u64)] {
+        let count = image.fill_at(at, &mut piece)?;
+        is_zero &= piece.get(..count).unwrap_or_default().iter().all(|byte| *byte == 0);
+    }
+    Ok(Some(Trailing { bytes, is_zero }))
+}
+
 impl Inspection {
+    /// What the image is called, everywhere the same: system, version and edition, or else its label.
+    pub fn title(&self) -> Option<String> {
+        self.naming.title().or_else(|| self.label.clone())
+    }
+
     /// The file of the image that holds byte `at`, through the ISO 9660 tree or a FAT volume.
     ///
     /// # Errors

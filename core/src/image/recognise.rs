@@ -1,5 +1,6 @@
 //! What a file is by its first bytes, where it is no disk image at all: one table, taken in at a glance.
 
+use super::field::{u32_le, u64_le};
 use crate::digest::parse;
 
 /// A file that can't be written as it is.
@@ -37,10 +38,35 @@ const LIST: Stranger = Stranger::Other {
     next: "give the image; a list beside it is found, or named with --sums",
 };
 
-/// Magic numbers at the start of the file.
-const AT_START: [(&[u8], Stranger); 11] = [
+/// The image of a virtual machine's disk, which is laid out in pieces of its own.
+const fn virtual_disk(what: &'static str) -> Stranger {
+    Stranger::Other { what, next: "convert it to a raw image, then give that" }
+}
+
+/// Magic numbers at the start of the file; each is that of the format's own description.
+const AT_START: [(&[u8], Stranger); 25] = [
     (b"7z\xBC\xAF\x27\x1C", Stranger::Archive("a 7z archive")),
     (b"Rar!\x1A\x07", Stranger::Archive("a RAR archive")),
+    (b"LZIP", Stranger::Archive("packed with lzip (.lz), which is not unpacked here")),
+    (b"\x1F\x9D", Stranger::Archive("packed with compress (.Z), which is not unpacked here")),
+    (b"\x02\x21\x4C\x18", Stranger::Archive("packed in the old form of lz4, which is not unpacked here")),
+    (b"\x89LZO\0\r\n\x1A\n", Stranger::Archive("packed with lzop (.lzo), which is not unpacked here")),
+    (b"PK\x05\x06", Stranger::Archive("a zip archive with nothing in it")),
+    (b"PK\x07\x08", Stranger::Archive("the first part of a zip archive that was split: join its parts")),
+    (b"MSWIM\0\0\0", Stranger::Archive("a WIM archive, which belongs into an installer image")),
+    (b"QFI\xFB", virtual_disk("a virtual machine's disk (qcow2)")),
+    (b"KDMV", virtual_disk("a virtual machine's disk (vmdk)")),
+    (b"# Disk DescriptorFile", virtual_disk("the description of a virtual machine's disk (vmdk)")),
+    (b"vhdxfile", virtual_disk("a virtual machine's disk (vhdx)")),
+    (b"conectix", virtual_disk("a virtual machine's disk (vhd)")),
+    (b"\x3A\xFF\x26\xED", virtual_disk("an image with its empty parts left out (Android sparse image)")),
+    (
+        b"\0\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\0",
+        Stranger::Other {
+            what: "a copy of a disc with 2352 bytes a sector (.bin)",
+            next: "convert it to an ISO image",
+        },
+    ),
     (b"%PDF-", Stranger::Other { what: "a PDF document", next: NOT_THIS }),
     (b"\x7FELF", Stranger::Other { what: "a program for Linux", next: NOT_THIS }),
     (b"MZ", Stranger::Other { what: "a program for Windows or UEFI", next: NOT_THIS }),
@@ -67,6 +93,9 @@ pub fn stranger(head: &[u8]) -> Option<Stranger> {
     }
     if head.get(257..).is_some_and(|rest| rest.starts_with(b"ustar")) {
         return Some(Stranger::Archive("a tar archive"));
+    }
+    if is_lzma(head) {
+        return Some(Stranger::Archive("packed with lzma, which is not unpacked here"));
     }
     if is_torrent(head) {
         return Some(TORRENT);
@@ -101,6 +130,21 @@ fn is_torrent(head: &[u8]) -> bool {
     let keys: [&[u8]; 6] =
         [b"8:announce", b"13:announce-list", b"7:comment", b"10:created by", b"13:creation date", b"4:infod"];
     head.strip_prefix(b"d").is_some_and(|rest| keys.iter().any(|key| rest.starts_with(key)))
+}
+
+/// The header of a lone LZMA stream: properties below 225, a dictionary of a size that its own packer makes, and a length that is
+/// unknown or could be that of a file (LZMA SDK, "lzma-specification").
+fn is_lzma(head: &[u8]) -> bool {
+    const UNKNOWN: u64 = u64::MAX;
+    let (Some(dictionary), Some(length)) = (u32_le(head, 1), u64_le(head, 5)) else { return false };
+    let is_usual = dictionary.is_power_of_two() || (dictionary.is_multiple_of(3) && (dictionary / 3).is_power_of_two());
+    head.first().is_some_and(|properties| *properties < 225)
+        && (1 << 12..=1 << 30).contains(&dictionary)
+        && is_usual
+        && (length == UNKNOWN || (1..1 << 48).contains(&length))
+        // Code and data of other kinds begin with zeros more often than a packed stream does, whose first byte is one.
+        && head.get(13) == Some(&0)
+        && head.get(14).is_some_and(|byte| *byte != 0)
 }
 
 fn is_packet_signature(head: &[u8]) -> bool {

@@ -8,7 +8,7 @@
 
 use std::io::{self, BufRead, Read};
 
-use super::{CODEC_MEMORY_MOST, Format, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST};
+use super::{CODEC_MEMORY_MOST, Format, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST, needs};
 
 /// Bytes that are read at once.
 const BUFFER: usize = 64 << 10;
@@ -18,7 +18,7 @@ const BYTES_EACH: u64 = 4096;
 /// Largest window that Zstandard may ask for, as a power of two (RFC 8878 §3.1.1.1.2): [`CODEC_MEMORY_MOST`].
 const ZST_WINDOW_LOG_MOST: u32 = CODEC_MEMORY_MOST.ilog2();
 /// Magic number of LZ4 frames, in the order of the file.
-const LZ4_MAGIC: [u8; 4] = [0x04, 0x22, 0x4D, 0x18];
+pub const LZ4_MAGIC: [u8; 4] = [0x04, 0x22, 0x4D, 0x18];
 
 /// Whether these four bytes begin a skippable frame, which Zstandard and LZ4 share (RFC 8878 §3.1.2).
 pub fn is_skippable(magic: [u8; 4]) -> bool {
@@ -229,6 +229,8 @@ impl<R: Read> Members<R> {
         if Format::by_magic(head) != Some(self.format) && !is_skippable_zst {
             return Err(if is_first { io::ErrorKind::InvalidData.into() } else { left_over() });
         }
+        let head = packed.peek(needs::HEAD)?;
+        needs::check(self.format, head).map_err(io::Error::other)?;
         self.count()?;
         Part::open(self.format, packed).map(Some)
     }

@@ -5,6 +5,8 @@
 //! Promise: any bytes give an answer or an error; memory is bounded by [`CODEC_MEMORY_MOST`], and whoever unpacks sets a limit.
 
 mod members;
+mod needs;
+mod seen;
 mod size;
 
 use std::io::{self, Read, Seek, SeekFrom};
@@ -12,9 +14,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::field::{take, u32_le};
 use super::read_at::ReadAt;
-use crate::Cancel;
 use crate::digest::{Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
 use crate::foreign::{Shown, all_shown};
+use crate::{Cancel, human_bytes};
+
+pub use seen::Seen;
 
 /// Most memory that a codec may ask for, in bytes.
 pub const CODEC_MEMORY_MOST: u64 = 256 << 20;
@@ -114,6 +118,20 @@ pub enum PackedFault {
         /// What the codec says.
         source: io::Error,
     },
+    /// It ends before its own end.
+    #[error("the {format} file ends before its own end: the rest of it is missing")]
+    Cut {
+        /// How it is packed.
+        format: &'static str,
+    },
+    /// Its codec wants more memory than is given here.
+    #[error("the {format} file needs {} of memory to unpack, and {} are given here", human_bytes(*bytes), human_bytes(CODEC_MEMORY_MOST))]
+    NeedsMemory {
+        /// How it is packed.
+        format: &'static str,
+        /// How much it takes, in bytes.
+        bytes: u64,
+    },
     /// More comes out than there is room for.
     #[error("what is inside the {format} file is longer than the {limit} bytes that there is room for")]
     TooLong {
@@ -166,6 +184,8 @@ pub struct Packed {
     pub format: Format,
     /// Size of what is inside, where the container says it.
     pub unpacked_bytes: Option<u64>,
+    /// Whether the file ends before its own end, as far as that shows without unpacking.
+    pub is_cut: bool,
     entry: Option<Entry>,
 }
 
@@ -183,6 +203,8 @@ impl PackedFault {
     pub fn next_step(&self) -> &'static str {
         match self {
             Self::Damaged { .. } | Self::Directory { .. } => "download it again, and check its checksum",
+            Self::Cut { .. } => "finish the download, or start it again",
+            Self::NeedsMemory { .. } => "unpack it first with its own program, then give the image",
             Self::TooLong { .. } => "choose a larger drive",
             Self::NoImage { .. } => "unpack it and look at what is inside",
             Self::SeveralImages { .. } => "unpack it, then give the one that is meant",
@@ -207,18 +229,14 @@ impl Packed {
     /// # Errors
     /// When a zip holds anything but exactly one image that can be unpacked.
     pub fn open(source: Source, format: Format) -> Result<Self, PackedFault> {
-        let (unpacked_bytes, entry) = match format {
-            Format::Zip => {
-                let (bytes, entry) = only_image(&source)?;
-                (Some(bytes), Some(entry))
-            }
-            // A size that can't be read is one that the container does not tell.
-            Format::Xz => (size::of_xz(&*source).ok().flatten(), None),
-            Format::Zst => (size::of_zst(&*source).ok().flatten(), None),
-            Format::Lz4 => (size::of_lz4(&*source).ok().flatten(), None),
-            Format::Gz | Format::Bz2 => (None, None),
-        };
-        Ok(Self { source, format, unpacked_bytes, entry })
+        if format == Format::Zip {
+            let (bytes, entry) = only_image(&source)?;
+            return Ok(Self { source, format, unpacked_bytes: Some(bytes), is_cut: false, entry: Some(entry) });
+        }
+        // A size that can't be read is one that the container does not tell.
+        let told = size::of(format, &*source).unwrap_or(size::Told::Nothing);
+        let unpacked_bytes = if let size::Told::Bytes(bytes) = told { Some(bytes) } else { None };
+        Ok(Self { source, format, unpacked_bytes, is_cut: matches!(told, size::Told::Cut), entry: None })
     }
 
     /// What is inside, from its start.
@@ -234,20 +252,6 @@ impl Packed {
             if entry.is_stored { Box::new(part) } else { Box::new(flate2::read::DeflateDecoder::new(part)) };
         let left = self.unpacked_bytes.unwrap_or_default();
         Ok(Box::new(Summed { inner, hasher: crc32fast::Hasher::new(), expected: entry.crc, left }))
-    }
-
-    /// The first [`HEAD_BYTES`] of what is inside, or all of it if it is shorter.
-    ///
-    /// # Errors
-    /// When the packed bytes are damaged that early.
-    pub fn head(&self) -> Result<Head, PackedFault> {
-        let mut bytes = Vec::new();
-        let limit = HEAD_BYTES as u64;
-        let read = self.stream().and_then(|stream| stream.take(limit).read_to_end(&mut bytes));
-        read.map_err(|source| self.damaged(bytes.len() as u64, source))?;
-        let is_all = (bytes.len() as u64) < limit;
-        let size = if is_all { Some(bytes.len() as u64) } else { self.unpacked_bytes };
-        Ok(Head { bytes, size })
     }
 
     /// Unpacks all of it once, to nowhere: proves that the container is whole and tells what is inside.
@@ -287,25 +291,12 @@ impl Packed {
     }
 
     fn damaged(&self, at: u64, source: io::Error) -> PackedFault {
-        PackedFault::Damaged { format: self.format.name(), at, source }
-    }
-}
-
-/// The start of what is inside a packed image.
-pub struct Head {
-    pub(super) bytes: Vec<u8>,
-    /// Size of all of it, where it is known.
-    pub size: Option<u64>,
-}
-
-impl ReadAt for Head {
-    fn size(&self) -> u64 {
-        // A size that nobody knows is larger than anything that a table may declare.
-        self.size.unwrap_or(u64::MAX)
-    }
-
-    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
-        self.bytes.read_at(at, into)
+        let format = self.format.name();
+        match source.get_ref().and_then(|inner| inner.downcast_ref::<needs::TooMuch>()) {
+            Some(needs::TooMuch(bytes)) => PackedFault::NeedsMemory { format, bytes: *bytes },
+            None if self.is_cut && source.kind() == io::ErrorKind::UnexpectedEof => PackedFault::Cut { format },
+            None => PackedFault::Damaged { format, at, source },
+        }
     }
 }
 
@@ -673,7 +664,7 @@ mod tests {
         let zeros = vec![0u8; 64 << 20];
         for format in FORMATS {
             let packed = open(pack(format, &zeros)).unwrap();
-            assert_eq!(packed.head().unwrap().bytes.len(), HEAD_BYTES);
+            assert_eq!(Seen::of(&packed).unwrap().fill_at(0, &mut vec![0; HEAD_BYTES + 1]).unwrap(), HEAD_BYTES);
             let Err(PackedFault::TooLong { limit, .. }) = measure(packed, 1 << 20) else { panic!("{format:?}") };
             assert_eq!(limit, 1 << 20);
         }
@@ -710,7 +701,7 @@ mod tests {
             }
             bytes[..6].copy_from_slice(&magic);
             if let Ok(packed) = open(bytes) {
-                let _ = packed.head();
+                let _ = Seen::of(&packed);
                 let _ = measure(packed, 1 << 20);
             }
         }
