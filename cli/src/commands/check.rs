@@ -91,7 +91,8 @@ pub fn vouched_for(
             say(common, "checking the signature of the whole image\n");
         }
     }
-    let (system, now) = (image.and_then(|image| image.inspection.naming.system.as_deref()), Timestamp::now());
+    let system = image.and_then(|image| image.inspection.naming.system_or(image.inspection.label.as_deref()));
+    let (system, now) = (system.as_deref(), Timestamp::now());
     let nothing: &dyn ReadAt = &Vec::new();
     let bytes = image.map_or(nothing, |image| &*image.file);
     let signatures = signature::vouch(&published, bytes, system, &keys, &remembered, now, cancel);
@@ -128,7 +129,8 @@ pub fn examine(
     }
     let may_keep = known.sums.is_none() && known.purpose == Purpose::Look;
     let kept = if may_keep { kept_sums(path, &published, common) } else { None };
-    if let Some(sums) = known.sums.or(kept.as_deref()).filter(|_| !published.expected.is_empty()) {
+    let are_enough = |sums: &&[Sum]| !published.expected.is_empty() && digest::are_enough(sums, &published.expected);
+    if let Some(sums) = known.sums.or(kept.as_deref()).filter(are_enough) {
         let found = digest::compare(&published, sums.to_vec());
         return Ok(Report { signatures: before.signatures, missed_key: before.missed_key, ..found });
     }
@@ -151,8 +153,8 @@ fn kept_sums(path: &Path, published: &Published, common: &Common) -> Option<Vec<
     let shelf = Shelf::open(&state_folder(common)?).ok()?;
     let item = shelf.at(path).filter(|item| shelf.is_unchanged(item))?;
     let sums = item.sums();
-    let has = |expected: &Expected| sums.iter().any(|sum| sum.algorithm == expected.sum.algorithm);
-    if published.expected.is_empty() || !published.torrents.is_empty() || !published.expected.iter().all(has) {
+    let are_enough = digest::are_enough(&sums, &published.expected);
+    if published.expected.is_empty() || !published.torrents.is_empty() || !are_enough {
         return None;
     }
     let day = item.checked.as_deref().unwrap_or_default().get(..10).unwrap_or_default();
@@ -273,15 +275,23 @@ pub fn signature_refusal(signatures: &[Vouched]) -> Option<Failure> {
 /// Both values shown.
 fn mismatch(path: &Path, report: &Report) -> Option<Failure> {
     let wrong = report.checked.iter().find(|checked| !checked.matches())?;
-    let text = format!(
-        "{}: the {} does not match {}\n   published  {}\n   this file  {}",
-        path.shown(),
-        wrong.found.algorithm,
-        wrong.expected.source.shown(),
-        wrong.expected.sum.hex,
-        wrong.found.hex
-    );
-    let next = "download the image again; if it stays so, the list may be for another release";
+    let (expected, source) = (&wrong.expected, wrong.expected.source.shown());
+    let (path, hex) = (path.shown(), &expected.sum.hex);
+    if expected.is_told {
+        let (algorithm, found) = (wrong.found.algorithm, &wrong.found.hex);
+        let text =
+            format!("{path}: the {algorithm} does not match {source}\n   published  {hex}\n   this file  {found}");
+        let next = "download the image again; if it stays so, the list may be for another release";
+        return Some(Failure::new(Exit::Checksum, text, next));
+    }
+    let meant: Vec<Sum> = expected
+        .algorithms()
+        .filter_map(|meant| report.sums.iter().find(|sum| sum.algorithm == meant).cloned())
+        .collect();
+    let mut text = format!("{path}: {source} does not say of which kind its checksum is, and it matches none");
+    text.push_str(&format!("\n   published  {hex}"));
+    meant.iter().for_each(|sum| text.push_str(&format!("\n   {:<10} {}", sum.algorithm.to_string(), sum.hex)));
+    let next = "download the image again; if it stays so, give the published SHA-256 with --sum";
     Some(Failure::new(Exit::Checksum, text, next))
 }
 

@@ -285,7 +285,7 @@ fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Source, Fail
     let mut fit = files.iter().filter(fits);
     match (fit.next(), fit.next()) {
         (Some(one), None) => {
-            let expected = one.sums.iter().map(|sum| Expected { sum: sum.clone(), source: name.to_owned() });
+            let expected = one.sums.iter().map(|sum| Expected::told(sum.clone(), name));
             Ok(Source { expected: expected.collect(), wanted: one.clone(), keys: Vec::new() })
         }
         (one, _) => {
@@ -312,7 +312,7 @@ fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web, cancel: &Cancel) -> Result
         if !source.wanted.sums.contains(&sum) {
             source.wanted.sums.push(sum.clone());
         }
-        source.expected.push(Expected { sum, source: "the catalogue".to_owned() });
+        source.expected.push(Expected::told(sum, "the catalogue"));
     }
     source.keys = catalogue::keys_of(pick.system, web, cancel)?;
     Ok(source)
@@ -373,7 +373,8 @@ fn with_lists(
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
     let published = digest::published(target, &given)?;
     for expected in published.expected {
-        if !source.wanted.sums.contains(&expected.sum) {
+        // What a list does not tell the kind of is compared once all of it is here.
+        if expected.is_told && !source.wanted.sums.contains(&expected.sum) {
             source.wanted.sums.push(expected.sum);
         }
     }

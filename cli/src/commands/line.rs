@@ -46,7 +46,7 @@ impl About {
         Self {
             address: address.to_owned(),
             bytes,
-            sums: expected.iter().map(sum).collect(),
+            sums: expected.iter().filter(|one| one.is_told).map(sum).collect(),
             signed_by: signer.map(crate::show::checked::name_of),
         }
     }

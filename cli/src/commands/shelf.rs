@@ -294,7 +294,7 @@ fn verify_one(
     let found = found.map_err(|error: CheckError| Failure::from(error))?;
     let earlier = item.sums().into_iter().filter_map(|sum| {
         let now = found.sums.iter().find(|now| now.algorithm == sum.algorithm && **now != sum)?;
-        Some(Checked { found: now.clone(), expected: Expected { sum, source: "the shelf".to_owned() } })
+        Some(Checked { found: now.clone(), expected: Expected::told(sum, "the shelf") })
     });
     let differing: Vec<_> = earlier.collect();
     if let Some(first) = differing.first() {

@@ -36,7 +36,7 @@ pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
 /// What was fetched, and `name`, under which the shelf has it.
 pub fn fetched(path: &Path, name: Option<&str>, is: &Inspection, findings: &Report, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
-    let what = is.naming.name.as_ref().or(is.label.as_ref());
+    let what = is.title();
     if let Some(what) = what {
         line!(out, "is", "{}", what.shown());
     }
@@ -70,6 +70,11 @@ fn found_out(out: &mut String, image: &Path, findings: &Report) {
         line!(out, "", "key {}", key.fingerprint());
     }
     for checked in &findings.checked {
+        if !checked.matches() && !checked.expected.is_told {
+            let list = beside(image, &checked.expected.source);
+            line!(out, "checksum", "{BAD}matches none{BAD:#} of the kinds that it may be of: {list}");
+            continue;
+        }
         let (style, word) = if checked.matches() { (GOOD, "matches") } else { (BAD, "does not match") };
         line!(
             out,
@@ -216,7 +221,10 @@ fn undamaged(findings: &Report) -> String {
 }
 
 fn next(findings: &Report) -> Option<String> {
-    let unknown = findings.signatures.iter().find(|vouched| matches!(vouched.fault, Some(Fault::UnknownKey { .. })));
+    let unknown = findings
+        .signatures
+        .iter()
+        .find(|vouched| matches!(vouched.fault, Some(Fault::UnknownKey { .. } | Fault::ForeignKind { .. })));
     match (findings.proof(), unknown) {
         (Proof::Refuted, _) => None,
         (Proof::Published | Proof::PublishedWeakly, None) if findings.missed_key.is_some() => {

@@ -184,6 +184,78 @@ fn an_image_without_a_published_sum_can_still_be_shown_damaged() {
 }
 
 #[test]
+fn a_published_value_is_used_or_told_and_never_taken_for_one_of_another_kind() {
+    let (sha256, blake3, zeros) = (sum(Algorithm::Sha256), sum(Algorithm::Blake3), "0".repeat(64));
+    let lists = [
+        ("CHECKSUMS", format!("{blake3}  rescue.iso\n")),
+        ("CHECKSUM", format!("{zeros}  rescue.iso\n")),
+        ("B2SUMS", format!("{zeros}  rescue.iso\n")),
+        ("SHA256SUMS", format!("SHA3-256 (rescue.iso) = {zeros}\nSHA2-256(rescue.iso)= {sha256}\n")),
+        ("rescue.iso.sha3-256", format!("{zeros}\n")),
+        ("sha256sum.txt", format!("{zeros}\n")),
+        ("rescue.iso.metalink", "<?xml version=\"1.0\"?><metalink/>".to_owned()),
+    ];
+    let told = lists.map(|(name, text)| {
+        let bench = Bench::new().file(name, text.as_bytes());
+        let told = bench.pyrotyp("check rescue.iso --quiet");
+        told.lines().filter(|line| !line.contains("inside")).fold(String::new(), |all, line| all + line + "\n")
+    });
+    insta::assert_snapshot!(told.join("\n"), @"
+    exit 0
+    rescue.iso
+      BLAKE3   matches CHECKSUMS
+               9de11fd5f9ea54f092206024c2033f9ccfb7e3a50a99212b2a0dd1243b8c5e44
+      proven   the file is the one that the list names
+
+    exit 4
+    rescue.iso
+      checksum matches none of the kinds that it may be of: CHECKSUM
+    -- standard error:
+    pyrotyp: rescue.iso: CHECKSUM does not say of which kind its checksum is, and it matches none
+       published  0000000000000000000000000000000000000000000000000000000000000000
+       SHA-256    0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+       BLAKE3     9de11fd5f9ea54f092206024c2033f9ccfb7e3a50a99212b2a0dd1243b8c5e44
+       next: download the image again; if it stays so, give the published SHA-256 with --sum
+
+
+    exit 0
+    rescue.iso
+      unused   B2SUMS: it has checksums of a kind that can't be used here (BLAKE2b of 256 bits)
+      SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      proven   its 2 listed files are not damaged; where it comes from is not proven
+
+    exit 0
+    rescue.iso
+      SHA-256  matches SHA256SUMS
+               0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      unused   SHA256SUMS: it has checksums of a kind that can't be used here (SHA3-256)
+      proven   the file is the one that the list names
+
+    exit 0
+    rescue.iso
+      unused   rescue.iso.sha3-256: it has checksums of a kind that can't be used here (sha3-256)
+      SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      proven   its 2 listed files are not damaged; where it comes from is not proven
+
+    exit 0
+    rescue.iso
+      unused   sha256sum.txt: it has a checksum without a name, perhaps of another file
+      SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      proven   its 2 listed files are not damaged; where it comes from is not proven
+
+    exit 0
+    rescue.iso
+      unused   rescue.iso.metalink: it is a Metalink file, which `pyrotyp fetch` uses
+      SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
+      proven   its 2 listed files are not damaged; where it comes from is not proven
+    ");
+    // A header as `signify -z` writes it.
+    let header = b"\x1F\x8B\x08\x10\0\0\0\0\0\x03untrusted comment: verify with larkspur.pub\n";
+    let bench = Bench::new().file("signed.gz", header);
+    assert!(bench.pyrotyp("check signed.gz").contains("a signature of signify lies in its gzip header"));
+}
+
+#[test]
 fn a_list_beside_the_image_that_can_not_be_used_is_refused_or_said_and_nothing_is_waited_for() {
     let right = format!("{}  rescue.iso\n", sum(Algorithm::Sha256));
     let wrong = format!("{}  rescue.iso\n", "0".repeat(64));

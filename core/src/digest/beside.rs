@@ -1,12 +1,13 @@
 //! What was published for an image: lists of checksums, torrents and signatures that lie beside it or are given.
 
-use std::io;
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
+use super::Sum;
 use super::check::{CheckError, Expected};
-use super::sums::{self, Line, SUMS_BYTES_MOST};
+use super::sums::{self, Lines, SUMS_BYTES_MOST};
 use super::torrent::{Torrent, torrent};
-use super::{Algorithm, Sum};
+use crate::foreign::Shown;
 use crate::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
 use crate::system;
 
@@ -33,7 +34,7 @@ pub struct Published {
     /// Torrents that name the image.
     pub torrents: Vec<(PathBuf, Torrent)>,
     /// Files that may say something of the image and can't be used, and why, in words.
-    pub unusable: Vec<(PathBuf, &'static str)>,
+    pub unusable: Vec<(PathBuf, String)>,
 }
 
 impl Published {
@@ -79,10 +80,12 @@ pub enum Over {
 pub fn is_list(name: &str) -> bool {
     let name = name.to_ascii_lowercase();
     let stem = name.strip_suffix(".txt").unwrap_or(&name);
-    let sums = stem.strip_suffix("sums").or_else(|| stem.strip_suffix("sum")).unwrap_or(stem);
-    let sums = sums.trim_end_matches(['-', '_', '.']);
-    let is_algorithm = Algorithm::named(sums).is_some() || matches!(sums, "b2" | "b3");
-    is_algorithm || stem.ends_with("checksum") || stem.ends_with("checksums") || stem.ends_with(".digests")
+    let kind = stem.strip_suffix("sums").or_else(|| stem.strip_suffix("sum")).unwrap_or(stem);
+    let kind = kind.trim_end_matches(['-', '_', '.']);
+    sums::kind_named(kind).is_some()
+        || stem.ends_with("checksum")
+        || stem.ends_with("checksums")
+        || stem.ends_with(".digests")
 }
 
 /// Most entries of a folder in which lists are looked for.
@@ -95,10 +98,23 @@ const TORRENTS_MOST: usize = 4;
 /// What is added to the name of a list or an image for its signature.
 const SIGNATURE_ENDINGS: [&str; 6] = ["asc", "sig", "sign", "gpg", "pgp", "minisig"];
 
+/// Most kinds of checksum that are told of one list.
+const KINDS_TOLD: usize = 4;
+
+/// Whether the file begins as signify signs gzip files: with the signature as the header's comment (RFC 1952, §2.3.1).
+fn has_signature_in_header(image: &Path) -> bool {
+    const HAS_COMMENT: u8 = 0x10;
+    let mut head = [0u8; 32];
+    let count = system::open_regular(image).and_then(|mut file| file.read(&mut head)).unwrap_or(0);
+    let is_gz = matches!(head, [0x1F, 0x8B, 8, flags, ..] if flags & HAS_COMMENT != 0);
+    let comment = head.get(10..count).unwrap_or_default();
+    is_gz && comment.starts_with(b"untrusted comment:")
+}
+
 struct List {
     path: PathBuf,
     bytes: Vec<u8>,
-    lines: Vec<Line>,
+    lines: Lines,
     signature: Option<SignatureFile>,
 }
 
@@ -119,7 +135,7 @@ impl List {
         let name = path.file_name().map(|name| name.to_string_lossy()).unwrap_or_default();
         let signature = SignatureFile::read(&bytes);
         let bytes = signature.as_ref().and_then(|signature| signature.text.clone()).unwrap_or(bytes);
-        let lines = sums::parse(&bytes, sums::algorithm_in(&name));
+        let lines = sums::parse(&bytes, sums::kind_in(&name));
         Ok(Self {
             path: path.to_owned(),
             bytes,
@@ -142,17 +158,25 @@ impl Published {
     /// Takes in what a list says of the file called `file_name`; tells whether it names it.
     fn add_list(&mut self, list: &List, file_name: &str) -> bool {
         let before = self.expected.len();
-        for line in list.lines.iter().filter(|line| line.is_for(file_name)) {
-            let expected = Expected { sum: line.sum.clone(), source: list.path.to_string_lossy().into_owned() };
+        for line in list.lines.lines.iter().filter(|line| line.is_for(file_name)) {
+            let source = list.path.to_string_lossy().into_owned();
+            let expected = Expected { sum: line.sum.clone(), is_told: line.is_told, source };
             // A list that contradicts itself must fail, so both of its lines are kept.
             if !self.expected.contains(&expected) {
                 self.expected.push(expected);
             }
         }
         let names_it = self.expected.len() > before;
-        if !names_it {
+        let mut foreign: Vec<&str> = list.lines.foreign_for(file_name).take(KINDS_TOLD).collect();
+        foreign.dedup();
+        if !foreign.is_empty() {
+            let kinds = foreign.iter().map(|kind| kind.shown()).collect::<Vec<_>>().join(", ");
+            self.unusable
+                .push((list.path.clone(), format!("it has checksums of a kind that can't be used here ({kinds})")));
+        } else if !names_it {
             self.unlisted.push(list.path.clone());
-        } else if let Some(signature) = &list.signature {
+        }
+        if let Some(signature) = list.signature.as_ref().filter(|_| names_it) {
             let (file, read, over) = (list.path.clone(), Some(signature.clone()), vec![list.over()]);
             self.signatures.push(PublishedSignature { file, read, over, is_asked: false });
         }
@@ -166,9 +190,16 @@ impl Published {
 /// When a file is there and can't be read, or one that was given is not what it should be.
 pub fn published(image: &Path, given: &Given<'_>) -> Result<Published, CheckError> {
     let mut found = Published::default();
-    let typed = given.sums.iter().map(|sum| Expected { sum: sum.clone(), source: "--sum".to_owned() });
+    let typed = given.sums.iter().map(|sum| Expected::told(sum.clone(), "--sum"));
     found.expected.extend(typed);
-    let Some(name) = image.file_name().and_then(|name| name.to_str()) else { return Ok(found) };
+    let Some(name) = image.file_name().and_then(|name| name.to_str()) else {
+        found.unusable.push((image.to_owned(), "its name is no text, so that lists can't name it".to_owned()));
+        return Ok(found);
+    };
+    if has_signature_in_header(image) {
+        let why = "a signature of signify lies in its gzip header, which is not checked here";
+        found.unusable.push((image.to_owned(), why.to_owned()));
+    }
     let mut lists = Vec::new();
     match given.list {
         Some(path) => given_list(path, name, &mut found, &mut lists)?,
@@ -209,7 +240,7 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
         if entry.ends_with(".torrent") {
             torrents.push(entry);
         } else if metalinks.contains(&entry) {
-            let why = "it is a Metalink file, which `pyrotyp fetch` uses";
+            let why = "it is a Metalink file, which `pyrotyp fetch` uses".to_owned();
             found.unusable.push((image.with_file_name(entry), why));
         } else if ending.is_some_and(|ending| is_list(ending) || signed_list(ending) || ending == "DIGESTS") {
             own.push(entry);
@@ -228,13 +259,15 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
         }
         match List::read(&path) {
             // A checksum without a name belongs to whatever lies beside it, which need not be this image.
-            Ok(list) if !is_own && !list.lines.is_empty() && list.lines.iter().all(|line| line.name.is_none()) => {}
+            Ok(list) if !is_own && list.lines.is_nameless() => {
+                found.unusable.push((path, "it has a checksum without a name, perhaps of another file".to_owned()));
+            }
             // Signatures that stand alone are looked for with what they sign.
             Ok(read)
                 if read.signature.is_none() && signed_list(list.strip_prefix(&format!("{name}.")).unwrap_or(&list)) => {
             }
             Ok(list) if list.lines.is_empty() && list.names(name) => {
-                found.unusable.push((path, "it names the image with checksums of a kind that can't be used here"));
+                found.unusable.push((path, "it names the image, and has no checksum that can be read".to_owned()));
             }
             // A page of a server's, a list that came to nothing: whoever put it there meant something by it.
             Ok(list) if list.lines.is_empty() => return Err(CheckError::NoSums { path }),
@@ -251,7 +284,9 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
     for (number, entry) in torrents.into_iter().enumerate() {
         let path = image.with_file_name(entry);
         if number >= TORRENTS_LOOKED_AT || found.torrents.len() >= TORRENTS_MOST {
-            found.unusable.push((path, "it and any further torrents are not looked into: there are too many"));
+            found
+                .unusable
+                .push((path, "it and any further torrents are not looked into: there are too many".to_owned()));
             break;
         }
         let is_own = path.file_stem().is_some_and(|stem| stem == name);
@@ -259,7 +294,9 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
         let bytes = bytes.map_err(|source| CheckError::Sums { path: path.clone(), source })?.flatten();
         match bytes.and_then(|bytes| torrent(&bytes, name)) {
             Some(torrent) => found.torrents.push((path, torrent)),
-            None if is_own => found.unusable.push((path, "it is a torrent without pieces of a file with this name")),
+            None if is_own => {
+                found.unusable.push((path, "it is a torrent without pieces of a file with this name".to_owned()));
+            }
             None => {}
         }
     }

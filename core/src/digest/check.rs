@@ -19,8 +19,23 @@ use crate::signature::{Key, Vouched};
 pub struct Expected {
     /// The checksum.
     pub sum: Sum,
+    /// Whether its kind is told, and not guessed from its length.
+    pub is_told: bool,
     /// `--sum`, or the path of the list.
     pub source: String,
+}
+
+impl Expected {
+    /// A checksum whose kind is told.
+    pub fn told(sum: Sum, source: &str) -> Self {
+        Self { sum, is_told: true, source: source.to_owned() }
+    }
+
+    /// The algorithms with which it may be meant.
+    pub fn algorithms(&self) -> impl Iterator<Item = Algorithm> + Clone {
+        let meant = self.sum.algorithm;
+        meant.of_same_length().filter(move |algorithm| !self.is_told || *algorithm == meant)
+    }
 }
 
 /// A checksum of the image beside the one that was expected.
@@ -35,7 +50,7 @@ pub struct Checked {
 impl Checked {
     /// Whether the two are the same.
     pub fn matches(&self) -> bool {
-        self.found == self.expected.sum
+        self.found.hex == self.expected.sum.hex && (!self.expected.is_told || self.found == self.expected.sum)
     }
 }
 
@@ -49,7 +64,7 @@ pub struct Report {
     /// Lists that do not name the image.
     pub unlisted: Vec<PathBuf>,
     /// Files that may say something of the image and can't be used, and why, in words.
-    pub unusable: Vec<(PathBuf, &'static str)>,
+    pub unusable: Vec<(PathBuf, String)>,
     /// Who vouches for the lists or the image.
     pub signatures: Vec<Vouched>,
     /// The key that has signed for this system before, when nothing of what was found is signed by a known key now.
@@ -232,7 +247,7 @@ pub fn check(
     progress: &mut dyn FnMut(u64),
 ) -> Result<Report, CheckError> {
     let expected = &published.expected;
-    let wanted = expected.iter().map(|expected| expected.sum.algorithm);
+    let wanted = expected.iter().flat_map(Expected::algorithms);
     let mut hashers = Hashers::new(wanted.chain([Algorithm::Sha256]));
     let torrents = published.torrents.iter();
     let mut comparing: Vec<Comparing<'_>> =
@@ -252,10 +267,18 @@ pub fn check(
     })
 }
 
+/// Whether these checksums are all with which the expected ones are to be compared.
+pub fn are_enough(sums: &[Sum], expected: &[Expected]) -> bool {
+    let has = |algorithm: Algorithm| sums.iter().any(|sum| sum.algorithm == algorithm);
+    expected.iter().all(|expected| expected.algorithms().all(has))
+}
+
 /// Compares checksums that are known already with those that were published; the image is not read.
 pub fn compare(published: &Published, sums: Vec<Sum>) -> Report {
     let pair = |expected: &Expected| {
-        let found = sums.iter().find(|sum| sum.algorithm == expected.sum.algorithm)?;
+        let mut meant = expected.algorithms().filter_map(|one| sums.iter().find(|sum| sum.algorithm == one));
+        let first = meant.clone().next()?;
+        let found = meant.find(|sum| sum.hex == expected.sum.hex).unwrap_or(first);
         Some(Checked { found: found.clone(), expected: expected.clone() })
     };
     let checked = published.expected.iter().filter_map(pair).collect();

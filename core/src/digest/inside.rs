@@ -69,7 +69,7 @@ pub fn file_list(
     text.truncate(count);
 
     let mut wanted: BTreeMap<String, Wanted> = BTreeMap::new();
-    for line in sums::parse(&text, sums::algorithm_in(&source)) {
+    for line in sums::parse(&text, sums::kind_in(&source)).lines {
         let Some(name) = line.name else { continue };
         let path = name.trim_start_matches("./").trim_start_matches('/').to_owned();
         wanted.insert(path, Wanted { sum: line.sum, extents: Vec::new() });

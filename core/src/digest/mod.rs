@@ -20,12 +20,12 @@ use serde::Serialize;
 
 pub use beside::{Given, Over, Published, PublishedSignature, is_list, published};
 pub use blocks::{BLOCK_BYTES, BlockDigests, BlockHasher};
-pub use check::{CheckError, Checked, Expected, Proof, Purpose, Report, check, compare};
+pub use check::{CheckError, Checked, Expected, Proof, Purpose, Report, are_enough, check, compare};
 pub use embedded::{Embedded, EmbeddedReport, embedded};
 pub use hashers::Hashers;
 pub use inside::{FileList, file_list};
 pub use pass::{Taker, pass};
-pub use sums::{Line, SUMS_BYTES_MOST, algorithm_in, parse};
+pub use sums::{Kind, Line, Lines, SUMS_BYTES_MOST, kind_in, kind_named, parse};
 pub use torrent::{PiecesReport, Torrent, torrent};
 
 /// A checksum algorithm.
@@ -73,6 +73,11 @@ impl Algorithm {
     pub fn named(name: &str) -> Option<Self> {
         let plain: String = name.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
         Self::ALL.into_iter().find(|algorithm| algorithm.name() == plain)
+    }
+
+    /// All whose checksums are as long as this one's.
+    pub fn of_same_length(self) -> impl Iterator<Item = Self> + Clone {
+        Self::ALL.into_iter().filter(move |other| other.hex_digits() == self.hex_digits())
     }
 
     /// Length of its checksum in hexadecimal digits.

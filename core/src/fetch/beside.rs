@@ -10,7 +10,7 @@ use url::Url;
 use super::web::Web;
 use super::{Mirror, MirrorFault, Wanted};
 use crate::Cancel;
-use crate::digest::{SUMS_BYTES_MOST, algorithm_in, parse};
+use crate::digest::{SUMS_BYTES_MOST, kind_in, parse};
 use crate::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
 
 /// Names of lists, as publishers use them; `{}` stands for the image's own name.
@@ -87,7 +87,7 @@ fn beside_on(web: &Web, wanted: &Wanted, mirror: &Mirror, cancel: &Cancel) -> Re
         let remote = list.replace("{}", &published);
         let Some(bytes) = ask(web, &base, &remote, SUMS_BYTES_MOST, cancel)? else { continue };
         let text = SignatureFile::read(&bytes).and_then(|signature| signature.text);
-        let lines = parse(text.as_deref().unwrap_or(&bytes), algorithm_in(list));
+        let lines = parse(text.as_deref().unwrap_or(&bytes), kind_in(list)).lines;
         // A page of the server's, a list of other images, or a checksum that does not say whose it is.
         let is_own = list.starts_with("{}");
         if !lines.iter().any(|line| line.is_for(&wanted.name) && (is_own || line.name.is_some())) {
