@@ -15,6 +15,7 @@
 
 mod cancel;
 pub mod catalogue;
+pub mod clock;
 pub mod contents;
 pub mod digest;
 pub mod drive;

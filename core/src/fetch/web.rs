@@ -5,13 +5,14 @@ use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
+use jiff::Timestamp;
 use ureq::http::{HeaderMap, Response, StatusCode, header};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 use url::{Host, Url};
 
 use super::MirrorFault;
-use crate::Cancel;
+use crate::{Cancel, clock};
 
 /// Most redirects that are followed for one request.
 const REDIRECTS_MOST: usize = 8;
@@ -244,23 +245,43 @@ fn fault(error: ureq::Error) -> MirrorFault {
     match error {
         ureq::Error::Timeout(_) | ureq::Error::BodyStalled => MirrorFault::Silent,
         ureq::Error::Tls(why) => MirrorFault::Certificate { why: why.to_owned() },
-        ureq::Error::Rustls(why) => MirrorFault::Certificate { why: why.to_string() },
+        ureq::Error::Rustls(why) => of_certificate(&why),
         ureq::Error::Io(error) => of_io(&error),
         ureq::Error::Protocol(_) | ureq::Error::Http(_) | ureq::Error::LargeResponseHeader(..) => MirrorFault::Nonsense,
         other => MirrorFault::Unreachable { why: other.to_string() },
     }
 }
 
+/// What the system says of a connection that never was.
+const NEVER_THERE: [io::ErrorKind; 4] = [
+    io::ErrorKind::ConnectionRefused,
+    io::ErrorKind::HostUnreachable,
+    io::ErrorKind::NetworkUnreachable,
+    io::ErrorKind::AddrNotAvailable,
+];
+
+/// Why a server's certificate was not taken; where its days are the reason, this PC's clock may be to blame.
+fn of_certificate(why: &rustls::Error) -> MirrorFault {
+    use rustls::CertificateError::{Expired, ExpiredContext, NotValidYet, NotValidYetContext};
+    let days = match why {
+        rustls::Error::InvalidCertificate(Expired | ExpiredContext { .. }) => "its days are over",
+        rustls::Error::InvalidCertificate(NotValidYet | NotValidYetContext { .. }) => "its days have not begun",
+        other => return MirrorFault::Certificate { why: other.to_string() },
+    };
+    MirrorFault::Certificate { why: format!("{days}; {}", clock::question(Timestamp::now())) }
+}
+
 /// What went wrong in the body, or with the connection.
 pub(super) fn of_io(error: &io::Error) -> MirrorFault {
     let inner = error.get_ref();
     if let Some(why) = inner.and_then(|inner| inner.downcast_ref::<rustls::Error>()) {
-        return MirrorFault::Certificate { why: why.to_string() };
+        return of_certificate(why);
     }
     match inner.and_then(|inner| inner.downcast_ref::<ureq::Error>()) {
         Some(ureq::Error::Timeout(_) | ureq::Error::BodyStalled) => MirrorFault::Silent,
-        Some(ureq::Error::Rustls(why)) => MirrorFault::Certificate { why: why.to_string() },
+        Some(ureq::Error::Rustls(why)) => of_certificate(why),
         _ if error.kind() == io::ErrorKind::TimedOut => MirrorFault::Silent,
+        _ if NEVER_THERE.contains(&error.kind()) => MirrorFault::Unreachable { why: crate::plain(error) },
         _ => MirrorFault::BrokeOff { why: crate::plain(error) },
     }
 }

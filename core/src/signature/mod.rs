@@ -4,6 +4,7 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+mod checking;
 mod ed25519;
 mod openpgp;
 mod remembered;
@@ -220,11 +221,25 @@ pub enum Fault {
         /// Day.
         on: String,
     },
-    /// It is dated later than this PC's clock, or earlier than its own key.
+    /// It is dated earlier than its own key.
     #[error("it says that it was made on {on}, which can't be")]
     Misdated {
         /// Day.
         on: String,
+    },
+    /// It is dated later than this PC's clock has it.
+    #[error("it was made on {on}, and this PC's clock says {clock}")]
+    FromTheFuture {
+        /// Day of the signature, or of the key that made it.
+        on: String,
+        /// Day of the clock.
+        clock: String,
+    },
+    /// Its key is of a kind that nobody here can calculate with.
+    #[error("it was made by a key of a kind that can't be checked here ({})", kind.shown())]
+    ForeignKind {
+        /// Name of the curve or algorithm.
+        kind: String,
     },
     /// It rests on a hash that can be forged.
     #[error("it rests on {hash}, which can be forged")]
@@ -273,7 +288,8 @@ impl Fault {
             Self::Expired { .. } => "expired-key",
             Self::Revoked { .. } => "revoked-key",
             Self::Over { .. } => "expired-signature",
-            Self::Misdated { .. } => "misdated",
+            Self::Misdated { .. } | Self::FromTheFuture { .. } => "misdated",
+            Self::ForeignKind { .. } => "foreign-key",
             Self::Weak { .. } => "weak-hash",
             Self::NotForSigning { .. } => "not-for-signing",
             Self::ChangedKey { .. } => "changed-key",
@@ -295,7 +311,13 @@ impl Fault {
                 "get the publisher's renewed key and give it with --key, or use a newer release"
             }
             Self::Revoked { .. } => "do not use it; look at the publisher's page for the new key and a new signature",
-            Self::Misdated { .. } => "check this PC's clock; if it is right, do not use the file",
+            Self::Misdated { .. } => "do not use it; ask the publisher",
+            Self::FromTheFuture { .. } => {
+                "is this PC's clock right? If it is, do not use the file; if not, set it and run the same command again"
+            }
+            Self::ForeignKind { .. } => {
+                "check it with the publisher's own instructions, or use a list that is signed by another key"
+            }
             Self::Weak { .. } | Self::TooLong => "look for a newer signature, or for a signed list of checksums",
             Self::NotForSigning { .. } => "do not use it; ask the publisher",
             Self::ChangedKey { file, .. } => {
@@ -405,6 +427,50 @@ mod tests {
         ];
         let expected = ["misdated", "good", "good", "good", "expired-signature", "good", "expired-key", "revoked-key"];
         assert_eq!(tried, expected);
+    }
+
+    #[test]
+    fn either_half_of_a_curves_signatures_holds_and_a_kind_nobody_knows_is_not_called_changed() {
+        let day = "2026-11-23";
+        for signature in [fixture!("by-secp256k1-high.asc"), fixture!("by-secp256k1-low.asc")] {
+            assert_eq!(told(signature, fixture!("secp256k1.key"), LIST, day), "good");
+            assert_eq!(told(signature, fixture!("secp256k1.key"), b"another list", day), "tampered");
+        }
+        let brainpool = [fixture!("by-brainpool.asc"), fixture!("brainpool.key")];
+        assert_eq!(told(brainpool[0], brainpool[1], LIST, day), "foreign-key");
+        assert_eq!(
+            Key::read_all(fixture!("secp256k1.key")).unwrap()[0].owner().unwrap(),
+            "Larkspur secp256k1 <releases@larkspur.example>"
+        );
+    }
+
+    #[test]
+    fn a_clock_that_fell_back_asks_whether_it_is_right_and_calls_nothing_changed() {
+        let published = crate::digest::Published {
+            signatures: vec![crate::digest::PublishedSignature {
+                file: "list.asc".into(),
+                read: SignatureFile::read(fixture!("list.asc")),
+                over: vec![crate::digest::Over::List { path: "SHA256SUMS".into(), bytes: LIST.to_vec() }],
+                is_asked: false,
+            }],
+            ..Default::default()
+        };
+        let keys = Key::read_all(fixture!("releases.key")).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let remembered = Remembered::load(folder.path()).unwrap();
+        let vouched = vouch(
+            &published,
+            &LIST.to_vec(),
+            None,
+            &keys,
+            &remembered,
+            "1999-01-01T00:00:00Z".parse().unwrap(),
+            &Cancel::new(),
+        );
+        // Made before this program was built: nobody's clock matters for that.
+        assert!(vouched[0].is_good(), "{:?}", vouched[0].fault);
+        let fault = Fault::FromTheFuture { on: "2031-01-01".into(), clock: "1999-01-01".into() };
+        insta::assert_snapshot!(format!("{fault}; next: {}", fault.next_step()), @"it was made on 2031-01-01, and this PC's clock says 1999-01-01; next: is this PC's clock right? If it is, do not use the file; if not, set it and run the same command again");
     }
 
     #[test]

@@ -10,6 +10,7 @@ use pgp::packet::SignatureType;
 use pgp::ser::Serialize as _;
 use pgp::types::{KeyDetails, Tag, VerifyingKey};
 
+use super::checking::{Checking, foreign_kind};
 use super::{Fault, Good, Key, Kind, Signed, day, one_line};
 
 pub use pgp::composed::SignedPublicKey as Certificate;
@@ -71,7 +72,7 @@ pub fn owner(key: &SignedPublicKey) -> Option<String> {
     let certified = |user: &&pgp::types::SignedUser| {
         user.signatures
             .iter()
-            .any(|packet| packet.verify_certification(&key.primary_key, Tag::UserId, &user.id).is_ok())
+            .any(|packet| packet.verify_certification(&Checking(&key.primary_key), Tag::UserId, &user.id).is_ok())
     };
     let users = || key.details.users.iter().filter(certified);
     let user = users().find(|user| user.is_primary()).or_else(|| users().next())?;
@@ -87,7 +88,7 @@ pub fn to_bytes(key: &SignedPublicKey) -> Result<Vec<u8>, String> {
 pub fn revocation(key: &SignedPublicKey) -> Option<String> {
     let takes_back = |packet: &&Packet| packet.typ() == Some(SignatureType::KeyRevocation);
     let mut own = key.details.revocation_signatures.iter().filter(takes_back);
-    own.find(|packet| packet.verify_key(&key.primary_key).is_ok()).map(reason)
+    own.find(|packet| packet.verify_key(&Checking(&key.primary_key)).is_ok()).map(reason)
 }
 
 /// Checks the signatures with `keys`: one that holds is enough, since publishers sign a list with their old and new key.
@@ -135,6 +136,13 @@ fn verify_one<'a>(packet: &Packet, signed: Signed<'_>, keys: &'a [Key], now: Tim
     if let Some(hash) = weak {
         return Err(Fault::Weak { hash });
     }
+    let own = match &maker {
+        Maker::Primary => None,
+        Maker::Sub(sub) => foreign_kind(&sub.key),
+    };
+    if let Some(kind) = own.or_else(|| foreign_kind(&certificate.primary_key)) {
+        return Err(Fault::ForeignKind { kind });
+    }
     let holds = match &maker {
         Maker::Primary => holds(packet, &certificate.primary_key, signed),
         Maker::Sub(sub) => holds(packet, &sub.key, signed),
@@ -149,10 +157,11 @@ fn holds(packet: &Packet, key: &impl VerifyingKey, signed: Signed<'_>) -> Result
     let mut reader = signed.reader();
     let mut trouble = None;
     let read = Watched { reader: &mut *reader, trouble: &mut trouble };
-    let result = packet.verify(key, read);
+    let result = packet.verify(&Checking(key), read);
     match (result, trouble) {
         (Ok(()), _) => Ok(()),
         (Err(_), Some(trouble)) => Err(Fault::Reading(trouble)),
+        (Err(pgp::errors::Error::Unsupported { message, .. }), None) => Err(Fault::ForeignKind { kind: message }),
         (Err(_), None) => Err(Fault::Tampered),
     }
 }
@@ -210,10 +219,11 @@ fn believable(
     let of_users = certificate.details.users.iter().flat_map(|user| {
         user.signatures.iter().filter(|packet| {
             packet.typ() != Some(SignatureType::CertRevocation)
-                && packet.verify_certification(primary, Tag::UserId, &user.id).is_ok()
+                && packet.verify_certification(&Checking(primary), Tag::UserId, &user.id).is_ok()
         })
     });
-    let direct = certificate.details.direct_signatures.iter().filter(|packet| packet.verify_key(primary).is_ok());
+    let direct =
+        certificate.details.direct_signatures.iter().filter(|packet| packet.verify_key(&Checking(primary)).is_ok());
     let newest = of_users.chain(direct).max_by_key(|packet| packet.created());
     let created = time(Some(primary.created_at()));
     let over = |on: Timestamp| on <= now;
@@ -235,7 +245,10 @@ fn believable(
         Maker::Sub(sub) => time(Some(sub.key.created_at())),
     };
     let Some(made) = made else { return Err(Fault::Misdated { on: "no day at all".to_owned() }) };
-    if made > now.saturating_add(CLOCKS_DIFFER).unwrap_or(Timestamp::MAX) || born.is_some_and(|born| made < born) {
+    if made > now.saturating_add(CLOCKS_DIFFER).unwrap_or(Timestamp::MAX) {
+        return Err(Fault::FromTheFuture { on: day(made), clock: day(now) });
+    }
+    if born.is_some_and(|born| made < born) {
         return Err(Fault::Misdated { on: day(made) });
     }
     match end(Some(made), packet.signature_expiration_time()).filter(|on| over(*on)) {
@@ -247,14 +260,17 @@ fn believable(
 /// A subkey counts when the primary key says that it is its own and for signing, and the subkey says so too.
 fn subkey(sub: &SignedPublicSubKey, certificate: &SignedPublicKey, key: &str, now: Timestamp) -> Result<(), Fault> {
     let primary = &certificate.primary_key;
-    let valid = || sub.signatures.iter().filter(|packet| packet.verify_subkey_binding(primary, &sub.key).is_ok());
+    let valid =
+        || sub.signatures.iter().filter(|packet| packet.verify_subkey_binding(&Checking(primary), &sub.key).is_ok());
     if let Some(revocation) = valid().find(|packet| packet.typ() == Some(SignatureType::SubkeyRevocation)) {
         return Err(Fault::Revoked { key: key.to_owned(), reason: reason(revocation) });
     }
     let bindings = valid().filter(|packet| packet.typ() == Some(SignatureType::SubkeyBinding));
     let newest = bindings.max_by_key(|packet| packet.created());
     let back = |packet: &Packet| {
-        packet.embedded_signature().is_some_and(|back| back.verify_primary_key_binding(&sub.key, primary).is_ok())
+        packet
+            .embedded_signature()
+            .is_some_and(|back| back.verify_primary_key_binding(&Checking(&sub.key), primary).is_ok())
     };
     let Some(binding) = newest.filter(|packet| packet.key_flags().sign() && back(packet)) else {
         return Err(Fault::NotForSigning { key: key.to_owned() });

@@ -2,10 +2,10 @@
 
 use jiff::Timestamp;
 
-use super::{Fault, Key, Remembered, Scheme, Signed, verify};
-use crate::Cancel;
+use super::{Fault, Key, Remembered, Scheme, Signed, day, verify};
 use crate::digest::{Over, Published};
 use crate::image::ReadAt;
+use crate::{Cancel, clock};
 
 /// How a signature came out.
 #[derive(Clone, Debug)]
@@ -57,7 +57,11 @@ pub fn vouch(
                 Over::List { bytes, .. } => Signed::Bytes(bytes),
             };
             let read = signature.read.as_ref().ok_or(Fault::NoSignature)?;
-            verify(&read.signature, signed, given, remembered.keys(), now)
+            let good = verify(&read.signature, signed, given, remembered.keys(), clock::at_least_built(now));
+            good.map_err(|fault| match fault {
+                Fault::FromTheFuture { on, .. } => Fault::FromTheFuture { on, clock: day(now) },
+                other => other,
+            })
         };
         let mut held = None;
         for over in &signature.over {
@@ -91,7 +95,8 @@ pub fn vouch(
                 (vouched.key, vouched.made, vouched.is_first_use) = (Some(good.key.clone()), good.made, is_first_use);
             }
             Err(fault) => {
-                let is_unchecked = matches!(fault, Fault::UnknownKey { .. } | Fault::NoSignature);
+                let is_unchecked =
+                    matches!(fault, Fault::UnknownKey { .. } | Fault::ForeignKind { .. } | Fault::NoSignature);
                 vouched.is_refusal = !is_unchecked || signature.is_asked || !given.is_empty();
                 vouched.fault = Some(fault);
             }
