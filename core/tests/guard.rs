@@ -1,7 +1,7 @@
 //! The guard as a pure function: what it finds, and that nothing lifts a stop.
 
 use proptest::prelude::*;
-use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Tag, Use, Volume, arrived};
+use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Surface, Tag, Use, Volume, arrived};
 use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings};
 use pyrotyp_core::{Finding, Level};
 
@@ -26,6 +26,7 @@ fn stick() -> Drive {
         generation: Some(9),
         partitions: Vec::new(),
         whole: None,
+        surface: Surface::Empty,
         uses: Vec::new(),
     }
 }
@@ -103,6 +104,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
             label: label.map(str::to_owned),
             mounted_at: None,
             drives,
+            surface: Surface::Unread,
         };
         let drive = Drive { whole: Some(volume), ..stick() };
         all.push_str(&format!("{}\n", told(&drive, None, &nothing_special())));
@@ -130,6 +132,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
             label: label.map(str::to_owned),
             mounted_at: None,
             drives: None,
+            surface: Surface::Data,
         };
         let kinds = [volume(Some("fat32"), Some("HOLIDAY")), volume(None, None), volume(Some("ext4"), None)];
         let more = std::iter::repeat_n(volume(Some("ntfs"), None), 3);

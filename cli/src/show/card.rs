@@ -5,7 +5,7 @@ use std::path::Path;
 
 use pyrotyp_core::Shown;
 use pyrotyp_core::digest::{Proof, Report};
-use pyrotyp_core::drive::{Bus, Drive};
+use pyrotyp_core::drive::{Bus, Drive, Surface};
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::ReadBack;
 use pyrotyp_core::{Finding, human_bytes};
@@ -51,9 +51,11 @@ pub fn card(
             ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
         ]);
         let lost = findings.iter().find(|finding| finding.id == "has-data");
-        let lost = lost.map_or("nothing that is known here".to_owned(), |finding| {
-            format!("everything on it; it {}", finding.text)
-        });
+        let lost = match (lost, drive.surface) {
+            (Some(finding), _) => format!("everything on it; it {}", finding.text),
+            (None, Surface::Empty) => "nothing: it is empty, wherever it was looked at".to_owned(),
+            (None, _) => "whatever is on it: what that is could not be looked at".to_owned(),
+        };
         rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
         rows.extend(resuming.map(|words| ("resume", words.to_owned())));
         rows.extend(findings.iter().filter(|finding| !["has-data", OF_THE_BENCH].contains(&finding.id)).map(note));

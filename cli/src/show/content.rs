@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use pyrotyp_core::Shown;
 use pyrotyp_core::contents::{Contents, Item, Listed};
-use pyrotyp_core::drive::Drive;
+use pyrotyp_core::drive::{Drive, Surface};
 use pyrotyp_core::foreign::quoted;
 use pyrotyp_core::human_bytes;
 use pyrotyp_core::ledger::LastJob;
@@ -39,14 +39,19 @@ pub fn contents(drive: &Drive, found: &Contents, last: Option<&LastJob>, common:
         add!(out, "       by this bench's records: {}, {what}\n", image.shown());
     }
     if found.volumes.is_empty() {
-        out.push_str("       nothing that is known here\n");
+        out.push_str(match found.surface {
+            _ if found.table.is_some() => "       no partition in its table\n",
+            Surface::Empty => "       nothing: it is empty, wherever it was looked at\n",
+            Surface::Data | Surface::Unread => "       data of no kind that is known here\n",
+        });
     }
     let each = (LINES_MOST / found.volumes.len().max(1)).clamp(2, ITEMS_SHOWN);
     for listed in &found.volumes {
         volume(&mut out, listed, if common.verbose { usize::MAX } else { each });
     }
     if !common.quiet {
-        let lost = if found.volumes.is_empty() { "" } else { " destroys all of this" };
+        let is_empty = found.volumes.is_empty() && found.surface == Surface::Empty;
+        let lost = if is_empty { "" } else { " destroys all of this" };
         add!(out, "next: pyrotyp write IMAGE --to {}{lost}\n", drive.tag);
     }
     out
@@ -56,7 +61,11 @@ fn volume(out: &mut String, listed: &Listed, most: usize) {
     let Listed { number, volume, used_bytes, items } = listed;
     let place = number.map_or("whole".to_owned(), |number| format!("part {number}"));
     let label = volume.label.as_ref().map_or(String::new(), |label| format!("{}  ", quoted(label)));
-    let system = volume.filesystem.as_deref().unwrap_or("unknown content").shown();
+    let system = match (&volume.filesystem, volume.surface) {
+        (Some(system), _) => system.shown(),
+        (None, Surface::Empty) => "empty".to_owned(),
+        (None, Surface::Data | Surface::Unread) => "data of no kind that is known here".to_owned(),
+    };
     add!(out, "{place:<7}{NAME}{label}{NAME:#}{system}, {}", human_bytes(volume.bytes));
     if let Some(used) = used_bytes {
         add!(out, ", {} of it used", human_bytes(*used));
@@ -65,7 +74,12 @@ fn volume(out: &mut String, listed: &Listed, most: usize) {
         add!(out, ", mounted at {}", at.shown());
     }
     out.push('\n');
-    let Some(items) = items else { return };
+    let Some(items) = items else {
+        if volume.filesystem.is_some() {
+            out.push_str("       its files can't be listed here\n");
+        }
+        return;
+    };
     if items.is_empty() {
         out.push_str("       no files\n");
     }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use pyrotyp_core::contents::{Contents, Item as Entry, Listed};
 use pyrotyp_core::digest::{EmbeddedReport, FileList, PiecesReport, Proof, Report};
-use pyrotyp_core::drive::{Bus, Drive, Role, Volume};
+use pyrotyp_core::drive::{Bus, Drive, Role, Surface, Volume};
 use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Conclusion, Difference, JobResult};
@@ -129,12 +129,12 @@ struct SignatureDoc<'a> {
 }
 
 #[derive(Serialize)]
-struct UnusableDoc {
+struct UnusableDoc<'a> {
     file: String,
-    why: &'static str,
+    why: &'a str,
 }
 
-fn unusable((file, why): &(PathBuf, &'static str)) -> UnusableDoc {
+fn unusable((file, why): &(PathBuf, String)) -> UnusableDoc<'_> {
     UnusableDoc { file: file.to_string_lossy().into_owned(), why }
 }
 
@@ -143,7 +143,7 @@ struct CheckDoc<'a> {
     file: String,
     sums: Vec<SumDoc>,
     unlisted_in: Vec<String>,
-    unusable: Vec<UnusableDoc>,
+    unusable: Vec<UnusableDoc<'a>>,
     signature: Option<SignatureDoc<'a>>,
     signatures: Vec<SignatureDoc<'a>>,
     missed_key: Option<String>,
@@ -179,6 +179,7 @@ struct ContentsDoc<'a> {
     path: &'a str,
     bytes: u64,
     table: Option<&'static str>,
+    surface: Surface,
     image: &'a Option<String>,
     last_job: Option<&'a LastJob>,
     volumes: Vec<ListedDoc<'a>>,
@@ -192,6 +193,7 @@ struct ListedDoc<'a> {
     filesystem: &'a Option<String>,
     label: &'a Option<String>,
     mounted_at: &'a Option<String>,
+    surface: Surface,
     items: Option<Vec<ItemDoc<'a>>>,
 }
 
@@ -214,11 +216,13 @@ pub fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJob>) -> 
         let Volume { bytes, filesystem, label, mounted_at, .. } = &listed.volume;
         let items = listed.items.as_ref().map(|items| items.iter().map(item).collect());
         let (number, used_bytes, bytes) = (listed.number, listed.used_bytes, *bytes);
-        ListedDoc { number, bytes, used_bytes, filesystem, label, mounted_at, items }
+        let surface = listed.volume.surface;
+        ListedDoc { number, bytes, used_bytes, filesystem, label, mounted_at, surface, items }
     }
     let (tag, path, volumes) = (drive.tag.as_str(), drive.path.as_str(), found.volumes.iter().map(one).collect());
-    let Contents { table, image, .. } = found;
-    document(&ContentsDoc { tag, path, bytes: drive.bytes, table: *table, image, last_job, volumes })
+    let Contents { table, image, surface, .. } = found;
+    let surface = *surface;
+    document(&ContentsDoc { surface, tag, path, bytes: drive.bytes, table: *table, image, last_job, volumes })
 }
 
 #[derive(Serialize)]
@@ -397,6 +401,8 @@ struct DriveDoc<'a> {
     findings: &'a [Finding],
     partitions: Vec<VolumeDoc<'a>>,
     whole: Option<VolumeDoc<'a>>,
+    /// What is on it where there is neither a partition nor a file system.
+    surface: Surface,
 }
 
 /// The document of `drives`.
@@ -423,6 +429,7 @@ fn drive_doc((drive, findings): &(Drive, Vec<Finding>)) -> DriveDoc<'_> {
         findings,
         partitions: partitions.collect(),
         whole: drive.whole.as_ref().map(|volume| VolumeDoc::of(None, volume)),
+        surface: drive.surface,
     }
 }
 

@@ -93,7 +93,7 @@ pub fn called(drive: &Drive) -> String {
 /// How a job ended.
 pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
     let (name, tag) = (called(drive), &drive.tag);
-    let what = inspection.naming.name.as_ref().or(inspection.label.as_ref()).cloned();
+    let what = inspection.title();
     let what = what.map_or_else(|| path.shown(), |what| what.shown());
     let mut out = match outcome.result {
         JobResult::Verified => {

@@ -19,13 +19,15 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
     settings.add_filter(r"\d\d:\d\d:\d\d", "[TIME]");
     settings.bind(|| {
         insta::assert_snapshot!(watched(""), @"
-    exit 0
-    [TIME]  attached  590J1  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:a
-    [TIME]  arrived   Y4HFV  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:late
-           it could be several times faster: it is plugged into a USB 2 port or hub
-    -- standard error:
-    waiting for drives to come and go; Ctrl-C ends it
-    ")
+        exit 0
+        [TIME]  attached  590J1  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:a
+               holds data of no kind that is known here
+        [TIME]  arrived   Y4HFV  stick, Kestrin Pocket, 50.3 MB, USB 480 Mb/s, tray:late
+               it could be several times faster: it is plugged into a USB 2 port or hub
+               holds data of no kind that is known here
+        -- standard error:
+        waiting for drives to come and go; Ctrl-C ends it
+        ")
     });
     let events: Vec<String> = watched("--json")
         .lines()
@@ -67,6 +69,7 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
       ask   needs-laying-out      the image's files must be laid out on a FAT stick
       ask   optical-only          the image starts from an optical disc only
       ask   bare-filesystem       the image is a file system without a partition table
+      ask   no-sound-table        neither copy of the image's GPT is sound, and a BIOS may start it all the same
       ask   nothing-to-start      the image holds data only
       note  out-of-support        by the catalogue, the image's release is no longer supported
       note  newer-release         a newer release is on the shelf or in the catalogue
@@ -156,7 +159,8 @@ fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
             "mounted_at": "/media/bench/HOLIDAY"
           }
         ],
-        "whole": null
+        "whole": null,
+        "surface": "empty"
     "#);
 }
 

@@ -347,7 +347,7 @@ fn a_packed_image_is_proven_before_and_unpacked_onto_the_drive() {
         let told = bench.on_tray(&format!("write desktop.iso.gz --to {tag} --unattended --quiet"));
         insta::assert_snapshot!(told, @"
         exit 0
-        verified: Larkspur Linux 9.2 Desktop (64-bit), long-term release is on drive 590J1 (Kestrin Pocket), read back and equal byte for byte
+        verified: Larkspur Linux 9.2 Desktop is on drive 590J1 (Kestrin Pocket), read back and equal byte for byte
           19.6 MB in [TIME]: writing [TIME], reading back [TIME]
           SHA-256 b7c81d1c8f11950702d70221f00b6ee673694d4c64e371211c82a10301487418
         ");

@@ -11,7 +11,7 @@ use std::io;
 
 use jiff::civil::DateTime;
 
-use crate::drive::{Volume, read_content};
+use crate::drive::{Surface, Volume, read_content, surface};
 use crate::image::{Part, ReadAt, fat, gpt, iso9660, mbr};
 
 /// Most entries of a folder that are looked at.
@@ -52,6 +52,8 @@ pub struct Contents {
     pub image: Option<String>,
     /// Its volumes.
     pub volumes: Vec<Listed>,
+    /// What is on it where there is no volume.
+    pub surface: Surface,
 }
 
 /// Looks at everything that is on a drive.
@@ -67,17 +69,20 @@ pub fn contents(drive: &dyn ReadAt) -> io::Result<Contents> {
         None => mbr::parse(&sector, 512).filter(|table| !table.entries.is_empty()).map(|_| "MBR"),
     };
     let image = match iso9660::read(drive)? {
-        Some(Ok(_)) => crate::image::inspect(drive)?.naming.name,
+        Some(Ok(_)) => crate::image::inspect(drive)?.title(),
         _ => None,
     };
     let mut volumes = Vec::new();
+    let is_whole = whole.is_some();
     if let Some(volume) = whole {
         volumes.push(listed(drive, None, 0, volume)?);
     }
-    for (partition, start) in partitions {
+    // An entry that covers the whole volume is that volume once more.
+    for (partition, start) in partitions.into_iter().filter(|(_, start)| !is_whole || *start > 0) {
         volumes.push(listed(drive, Some(partition.number), start, partition.volume)?);
     }
-    Ok(Contents { table, image, volumes })
+    let surface = if volumes.is_empty() { surface(drive)? } else { Surface::Unread };
+    Ok(Contents { table, image, volumes, surface })
 }
 
 fn listed(drive: &dyn ReadAt, number: Option<u32>, start: u64, volume: Volume) -> io::Result<Listed> {

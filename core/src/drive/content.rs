@@ -2,16 +2,45 @@
 
 use std::io;
 
-use super::{Partition, Volume};
+use super::{Partition, Surface, Volume};
 use crate::image::{Part, ReadAt, filesystem, gpt, mbr};
 
-/// The partitions of a drive, and the file system that spans the whole.
+/// Places that are looked at to tell whether there is anything, and how much of each, in bytes; the first and the last are larger.
+const PLACES: u64 = 16;
+const PLACE_BYTES: usize = 4096;
+const END_BYTES: usize = 64 << 10;
+
+/// Whether there is anything in these bytes, by some places of them.
+///
+/// # Errors
+/// When they can't be read.
+pub fn surface(part: &dyn ReadAt) -> io::Result<Surface> {
+    let step = part.size().checked_div(PLACES).unwrap_or(0);
+    let between = (1..PLACES).map(|place| (step.saturating_mul(place), PLACE_BYTES));
+    let ends = [(0, END_BYTES), (part.size().saturating_sub(END_BYTES as u64), END_BYTES)];
+    let mut piece = vec![0u8; END_BYTES];
+    for (at, bytes) in ends.into_iter().chain(between) {
+        let piece = piece.get_mut(..bytes).unwrap_or_default();
+        let count = part.fill_at(at, piece)?;
+        let piece = piece.get(..count).unwrap_or_default();
+        if ![0x00, 0xFF].iter().any(|blank| piece.iter().all(|byte| byte == blank)) {
+            return Ok(Surface::Data);
+        }
+    }
+    Ok(Surface::Empty)
+}
+
+/// What is on a drive: its partitions, the file system that spans the whole, and whether there is anything if there is neither.
+pub type Found = (Vec<Partition>, Option<Volume>, Surface);
+
+/// Looks at a drive.
 ///
 /// # Errors
 /// When the drive can't be read.
-pub fn read(drive: &dyn ReadAt) -> io::Result<(Vec<Partition>, Option<Volume>)> {
+pub fn read(drive: &dyn ReadAt) -> io::Result<Found> {
     let (placed, whole) = read_placed(drive)?;
-    Ok((placed.into_iter().map(|(partition, _)| partition).collect(), whole))
+    let surface = if placed.is_empty() && whole.is_none() { surface(drive)? } else { Surface::Unread };
+    Ok((placed.into_iter().map(|(partition, _)| partition).collect(), whole, surface))
 }
 
 /// A partition, and its first byte on the drive.
@@ -44,10 +73,22 @@ pub fn read_placed(drive: &dyn ReadAt) -> io::Result<(Vec<Placed>, Option<Volume
             Some(_) if start == 0 => None,
             other => other,
         };
-        let volume = volume.unwrap_or(Volume { bytes, ..Volume::default() });
+        let volume = match volume {
+            Some(volume) => volume,
+            None => unknown(drive, start, bytes)?,
+        };
         partitions.push((Partition { number, volume }, start));
     }
     Ok((partitions, whole))
+}
+
+/// A part in which no file system is known.
+///
+/// # Errors
+/// When the drive can't be read.
+pub fn unknown(drive: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Volume> {
+    let left = drive.size().saturating_sub(start).min(bytes);
+    Ok(Volume { bytes, surface: surface(&Part { whole: drive, start, bytes: left })?, ..Volume::default() })
 }
 
 /// The file system in `bytes` bytes from `start` on, if it is known.
@@ -62,5 +103,6 @@ pub fn volume(drive: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<V
         label: system.label,
         mounted_at: None,
         drives: system.drives,
+        surface: Surface::Unread,
     }))
 }

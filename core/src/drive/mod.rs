@@ -14,7 +14,7 @@ pub mod tray;
 use crate::foreign::{Shown, quoted};
 use serde::{Deserialize, Serialize};
 
-pub(crate) use content::read_placed as read_content;
+pub(crate) use content::{read_placed as read_content, surface};
 
 pub use aligned::{ALIGNMENT, AlignedBuf};
 pub use choose::{Choice, ChooseError, NamedBy, arrived, choose};
@@ -78,6 +78,19 @@ pub enum Role {
     Virtual,
 }
 
+/// What is there where nothing is known: some places of it are looked at.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Surface {
+    /// It was not looked at.
+    #[default]
+    Unread,
+    /// Nothing: zeros, or what an erased memory reads as.
+    Empty,
+    /// Something.
+    Data,
+}
+
 /// A part of a drive, or the whole where it carries a file system without a partition table.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Volume {
@@ -91,6 +104,8 @@ pub struct Volume {
     pub mounted_at: Option<String>,
     /// How many drives it spans, where it says.
     pub drives: Option<u64>,
+    /// What is there, if no file system is known.
+    pub surface: Surface,
 }
 
 impl Volume {
@@ -203,6 +218,8 @@ pub struct Drive {
     pub partitions: Vec<Partition>,
     /// File system on the drive as a whole, without or around a partition table.
     pub whole: Option<Volume>,
+    /// What is on it, where there is neither a partition nor a file system.
+    pub surface: Surface,
     /// What the running system needs it for.
     pub uses: Vec<Use>,
 }

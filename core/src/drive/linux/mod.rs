@@ -87,7 +87,7 @@ impl Linux {
             disk.serial = disk.unit_serial.take().or(disk.serial);
         }
         let path = self.dev.join(&disk.name);
-        let (mut partitions, mut whole) = self.content(&disk, &path);
+        let (mut partitions, mut whole, surface) = self.content(&disk, &path);
         for partition in &mut partitions {
             let number = disk.partitions.iter().find(|known| known.number == partition.number);
             if let Some(known) = number {
@@ -127,21 +127,29 @@ impl Linux {
             generation: disk.generation,
             partitions,
             whole,
+            surface,
         }
     }
 
     /// Partitions as the kernel has them, with what their first sectors say where these may be read.
-    fn content(&self, disk: &Disk, path: &Path) -> (Vec<Partition>, Option<Volume>) {
+    fn content(&self, disk: &Disk, path: &Path) -> content::Found {
         let head = DeviceHead::open(path, disk.bytes);
         let look = |start: u64, bytes: u64, device: &str| {
             let seen = head.as_ref().and_then(|head| content::volume(head, start, bytes).ok().flatten());
             seen.or_else(|| self.remembered(device, bytes))
         };
         let partitions = disk.partitions.iter().map(|known| {
-            let empty = Volume { bytes: known.bytes, ..Volume::default() };
-            Partition { number: known.number, volume: look(known.start, known.bytes, &known.device).unwrap_or(empty) }
+            let volume = look(known.start, known.bytes, &known.device).unwrap_or_else(|| {
+                let unread = Volume { bytes: known.bytes, ..Volume::default() };
+                head.as_ref().and_then(|head| content::unknown(head, known.start, known.bytes).ok()).unwrap_or(unread)
+            });
+            Partition { number: known.number, volume }
         });
-        (partitions.collect(), look(0, disk.bytes, &disk.device))
+        let partitions: Vec<Partition> = partitions.collect();
+        let whole = look(0, disk.bytes, &disk.device);
+        let is_bare = partitions.is_empty() && whole.is_none();
+        let bare = head.as_ref().filter(|_| is_bare).and_then(|head| content::surface(head).ok());
+        (partitions, whole, bare.unwrap_or_default())
     }
 
     /// What the device manager noted about a device: a text file, readable by all.

@@ -17,8 +17,8 @@ pub use descriptor::{Descriptor, DriveSpec, FILE_NAME, Fault, PartitionSpec};
 use medium::Medium;
 
 use super::{
-    After, Bus, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Partition, Platform, PlatformError, Tag, Use,
-    Volume, content, is_reader, mount_point, share_uses,
+    After, Bus, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Partition, Platform, PlatformError, Surface,
+    Tag, Use, Volume, content, is_reader, mount_point, share_uses,
 };
 use crate::foreign::Shown;
 use crate::guard::Cleared;
@@ -74,7 +74,8 @@ impl Tray {
     }
 
     fn describe(&self, spec: &DriveSpec) -> Drive {
-        let (partitions, whole) = self.content(spec).unwrap_or_else(|| (delivered(spec), None));
+        let (partitions, whole, surface) =
+            self.content(spec).unwrap_or_else(|| (delivered(spec), None, Surface::Empty));
         let mounts = partitions.iter().filter_map(|partition| partition.volume.mounted_at.as_deref());
         let mut uses: Vec<Use> = mounts.map(mount_point::use_of).collect();
         let slot = spec.slot.or_else(|| (spec.bus == Bus::Usb && is_reader(spec.model.as_deref())).then_some(0));
@@ -98,12 +99,13 @@ impl Tray {
             generation: None,
             partitions,
             whole,
+            surface,
             uses,
         }
     }
 
     /// What is on the backing file; `None` while nothing was ever written to it.
-    fn content(&self, spec: &DriveSpec) -> Option<(Vec<Partition>, Option<Volume>)> {
+    fn content(&self, spec: &DriveSpec) -> Option<content::Found> {
         let file = ImageFile::of(self.open_backing(spec, OpenOptions::new().read(true)).ok()?).ok()?;
         let written = crate::image::ReadAt::size(&file) > 0;
         let drive = Part { whole: &file, start: 0, bytes: spec.bytes };
@@ -130,6 +132,7 @@ fn delivered(spec: &DriveSpec) -> Vec<Partition> {
             label: given.label.clone(),
             mounted_at: given.mounted_at.clone(),
             drives: given.drives,
+            surface: Surface::Unread,
         },
     };
     spec.partitions.iter().map(partition).collect()
