@@ -319,6 +319,43 @@ def a_busy_volume_is_refused_with_who_uses_it(bench: Bench) -> None:
     expect(stick.read_bytes()[: 1 * MIB] == before, "the stick is as it was")
 
 
+def the_bench_lies_on_any_file_system(bench: Bench) -> None:
+    """Shelf, records and notes on FAT, exFAT, NTFS and a shared folder: all of it works as at home, `--resume` too."""
+    made = {"vfat": ("mkfs.vfat", "-F", "32"), "exfat": ("mkfs.exfat",), "ntfs": ("mkntfs", "--fast", "--force", "--quiet")}
+    drives, mounts = [], []
+    for kind, command in made.items():
+        image = bench.folder / f"{kind}.img"
+        with image.open("wb") as f:
+            f.truncate(128 * MIB)
+        sh(*command, image)
+        drives.append(Drive(kind, file=str(image), vendor="Odalen", product="Shelf", serial=f"OS-{kind}"))
+        if kind != "ntfs":  # Debian's kernel leaves NTFS to a program
+            mounts.append(Mount(kind, f"/mnt/{kind}", partition=0, type=kind))
+    stick = Drive("stick", size="64M", vendor="Kestrin", product="Pocket", serial="KP16-004417", write_bps="3M")
+    result = bench.play(
+        f"""
+        mkdir -p /mnt/ntfs; ntfs-3g $LAB_DEV_ntfs /mnt/ntfs
+        at() {{ local state=$1; shift; $LAB_HOST{bench.program} "$@" --state $state; }}
+        for state in /mnt/vfat/bench /mnt/exfat/bench /mnt/ntfs/bench $LAB_OUT/bench; do
+            at $state shelf add $DESKTOP --quiet > /dev/null || echo "$state: not shelved"
+            write="write larkspur --to $(tag Pocket) --unattended --accept just-verified --state $state"
+            $LAB_HOST{bench.program} $write & job=$!
+            until grep -qsE '"blocks":([2-9]|[0-9]{{2}})' $state/under-way/*.jsonl || ! kill -0 $job; do sleep 0.2; done
+            kill -TERM $job; wait $job; echo "$state: stopped $?"
+            $LAB_HOST{bench.program} $write --resume; echo "$state: resumed $?"
+            at $state shelf verify --quiet; echo "$state: verified $?"
+            find $state -name '*.part*' -o -name '.tmp*'
+            at $state shelf remove larkspur > /dev/null; echo "$state: removed $?"
+        done
+        """,
+        drives=[stick, *drives], mounts=mounts, modules=[*VFAT, "exfat", "fuse"], limit=400)
+    said = result["said"]
+    for place in ("/mnt/vfat/bench", "/mnt/exfat/bench", "/mnt/ntfs/bench", "/bench"):
+        for what in ("stopped 8", "resumed 0", "verified 0", "removed 0"):
+            expect(f"{place}: {what}" in said, f"{place}: {what}", said)
+    expect(said.count("going on: the drive has") == 4, "a job goes on from the notes kept there", said)
+
+
 def unplugged_at_ten_points_a_job_goes_on(bench: Bench) -> None:
     """Two sticks, one with a volatile cache, are pulled out at five points of a write each: `--resume` ends verified each time."""
     result = bench.play(
@@ -444,7 +481,8 @@ PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
-    drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it, own_images_start_pcs]
+    drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
+    the_bench_lies_on_any_file_system, own_images_start_pcs]
 # A guest waits for its slow drives most of the time.
 AT_ONCE = 2
 

@@ -6,10 +6,19 @@ use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use pyrotyp_core::digest::Sum;
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
 
+use crate::slip;
+
+/// What the help ends with.
+const AFTER_HELP: &str = "\
+Exit status: 0 done; 1 unexpected fault; 2 usage; 3 the image is not fit; 4 checksum or signature does not match;
+  5 refused by the guard or not confirmed; 6 the drive failed; 7 read-back differs; 8 stopped before the end
+
+Try it without any drive: pyrotyp demo";
+
 /// Write installer images to USB drives, and prove what was written
 #[derive(Debug, Parser)]
-#[command(name = "pyrotyp", version, max_term_width = 100, disable_help_subcommand = true)]
-#[command(after_help = "Try it without any drive: pyrotyp demo")]
+#[command(name = "pyrotyp", version, max_term_width = 100)]
+#[command(after_help = AFTER_HELP)]
 pub struct Asked {
     /// What to do.
     #[command(subcommand)]
@@ -118,7 +127,7 @@ pub struct Write {
     /// Image file, or `-` for standard input, which needs --sum
     pub image: PathBuf,
     /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in; again for each further one
-    #[arg(long, value_name = "DRIVE", required = true)]
+    #[arg(long, value_name = "DRIVE")]
     pub to: Vec<String>,
     /// Checksums to compare with
     #[command(flatten)]
@@ -213,7 +222,7 @@ pub enum Shelf {
     },
     /// Show which images nobody has used for long; with --go, remove them
     Prune {
-        /// Those that were put there, and checked, longer ago than this
+        /// Those that were put there, checked and written longer ago than this, and that no stick holds
         #[arg(long, value_name = "DAYS", default_value_t = 180)]
         older: u32,
         /// Do it
@@ -244,6 +253,8 @@ fn finding_id(text: &str) -> Result<String, String> {
     if known {
         Ok(text.to_owned())
     } else {
-        Err("no finding has this id; `pyrotyp drives` shows those that stand".into())
+        let ids = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id);
+        let meant = slip::nearest(text, ids).map(|id| format!(", did you mean {id}?")).unwrap_or_default();
+        Err(format!("no finding has this id{meant}; `pyrotyp drives --explain` lists them all"))
     }
 }

@@ -2,6 +2,9 @@
 
 use std::fmt;
 
+use serde_json::Value;
+
+use pyrotyp_core::Finding;
 use pyrotyp_core::digest::CheckError;
 use pyrotyp_core::drive::{ChooseError, PlatformError};
 use pyrotyp_core::job::{ImageFault, JobFault, JobResult};
@@ -30,6 +33,34 @@ pub enum Exit {
     Stopped = 8,
 }
 
+impl Exit {
+    /// A word for programs.
+    pub fn id(self) -> &'static str {
+        match self {
+            Self::Done => "done",
+            Self::Unexpected => "unexpected",
+            Self::Usage => "usage",
+            Self::Image => "image",
+            Self::Checksum => "checksum",
+            Self::Refused => "refused",
+            Self::Drive => "drive",
+            Self::Differs => "differs",
+            Self::Stopped => "stopped",
+        }
+    }
+
+    /// The result of a command that ended like this, and has no other.
+    pub fn result(self) -> JobResult {
+        match self {
+            Self::Done => JobResult::Written,
+            Self::Unexpected | Self::Drive => JobResult::Failed,
+            Self::Usage | Self::Image | Self::Checksum | Self::Refused => JobResult::Refused,
+            Self::Differs => JobResult::Differs,
+            Self::Stopped => JobResult::Stopped,
+        }
+    }
+}
+
 /// Why a command did not end well: what happened, and what to do next.
 #[derive(Debug)]
 pub struct Failure {
@@ -39,12 +70,21 @@ pub struct Failure {
     pub text: String,
     /// What to do next.
     pub next: String,
+    /// What stands in the way, where the guard refused.
+    pub findings: Vec<Finding>,
+    /// What the command's document holds all the same.
+    pub document: Option<Box<Value>>,
 }
 
 impl Failure {
     /// A failure in words.
     pub fn new(exit: Exit, text: impl Into<String>, next: impl Into<String>) -> Self {
-        Self { exit, text: text.into(), next: next.into() }
+        Self { exit, text: text.into(), next: next.into(), findings: Vec::new(), document: None }
+    }
+
+    /// With the document of the command that failed.
+    pub fn with_document(self, document: &str) -> Self {
+        Self { document: serde_json::from_str(document).ok().map(Box::new), ..self }
     }
 }
 

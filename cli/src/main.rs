@@ -4,6 +4,7 @@ mod asked;
 mod commands;
 mod exit;
 mod show;
+mod slip;
 
 use std::io::{self, Write};
 use std::process::ExitCode;
@@ -15,10 +16,13 @@ use pyrotyp_core::Cancel;
 use asked::{Asked, Command, Common, When};
 use exit::{Exit, Failure, plain};
 use show::edge::edge;
+use show::{command, json, wrap};
 
 fn main() -> ExitCode {
-    // clap ends with status 2 by itself when the command line makes no sense.
-    let asked = Asked::parse();
+    let asked = match Asked::try_parse() {
+        Ok(asked) => asked,
+        Err(error) => return ExitCode::from(slip::told(&error) as u8),
+    };
     match asked.common.color {
         When::Auto => {}
         When::Always => ColorChoice::Always.write_global(),
@@ -45,6 +49,7 @@ fn listen(cancel: &Cancel) -> io::Result<()> {
 /// Runs one command and tells how it failed, if it did. The demo runs others through this.
 fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     let common = &asked.common;
+    command::told_beside(common);
     let done = match &asked.command {
         Command::Inspect { images } => commands::inspect::run(images, common),
         Command::Check { image, against } => commands::check::run(image, against, common, cancel),
@@ -60,11 +65,18 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     };
     match done {
         Ok(exit) => exit,
-        Err(failure) => {
-            tell(&failure);
-            failure.exit
-        }
+        Err(failure) => failed(&failure, common.json),
     }
+}
+
+/// Tells a failure, as a document too where one is asked for.
+fn failed(failure: &Failure, is_json: bool) -> Exit {
+    tell(failure);
+    if is_json {
+        // Whoever reads it is told by the exit status too.
+        let _ = put(&json::failed(failure));
+    }
+    failure.exit
 }
 
 /// Says on standard error what went wrong and what to do next.
@@ -74,8 +86,7 @@ fn tell(failure: &Failure) {
     if !failure.next.is_empty() {
         text.push_str(&format!("   next: {}\n", failure.next));
     }
-    // Nobody is left to tell when standard error itself is closed.
-    let _ = anstream::stderr().write_all(edge(&text).as_bytes());
+    warn(&text);
 }
 
 /// Puts a result on standard output. A reader that has seen enough and went away is no error.
@@ -85,7 +96,11 @@ fn put(text: &str) -> Result<(), Failure> {
 
 /// Like [`put`], and tells whether anybody still reads: what has no end of its own ends when nobody does.
 fn put_while_read(text: &str) -> Result<bool, Failure> {
-    match anstream::stdout().write_all(edge(text).as_bytes()) {
+    let safe = edge(text);
+    // A document begins with a bracket, and no text of ours does.
+    let is_document = text.starts_with(['{', '[']);
+    let shown = if is_document { safe } else { for_people(&safe, wrap::width_of(&io::stdout())).into() };
+    match anstream::stdout().write_all(shown.as_bytes()) {
         Ok(()) => Ok(true),
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(false),
         Err(error) => Err(Failure::new(
@@ -96,16 +111,22 @@ fn put_while_read(text: &str) -> Result<bool, Failure> {
     }
 }
 
+/// A text with its commands as they can be typed, in lines that fit.
+fn for_people(text: &str, width: Option<usize>) -> String {
+    let text = command::as_typed(text);
+    width.map_or_else(|| text.to_string(), |width| wrap::wrap(&text, width).into_owned())
+}
+
 /// Says something that is not to be missed, beside the result.
 fn warn(text: &str) {
+    let text = for_people(&edge(text), wrap::width_of(&io::stderr()));
     // Nobody is left to tell when standard error itself is closed.
-    let _ = anstream::stderr().write_all(edge(text).as_bytes());
+    let _ = anstream::stderr().write_all(text.as_bytes());
 }
 
 /// Says something beside the result, unless told to be quiet.
 fn say(common: &Common, text: &str) {
     if !common.quiet {
-        // Talk that nobody hears is no reason to stop a job.
-        let _ = anstream::stderr().write_all(edge(text).as_bytes());
+        warn(text);
     }
 }

@@ -359,7 +359,7 @@ fn uses(drive: &Drive, found: &mut Vec<Finding>) {
         found.push(Finding::ask("use-unknown", text, next));
     }
     if !removable.is_empty() {
-        found.push(Finding::note("mounted", format!("mounted at {removable}; the job will unmount it")));
+        found.push(Finding::note("mounted", format!("it is in use at {removable}, and the job will unmount it")));
     }
 }
 
@@ -438,7 +438,7 @@ impl Cleared {
 pub struct Refused {
     /// The drive's tag.
     pub tag: String,
-    /// What stands in the way, in the order found.
+    /// What stands in the way, the heaviest first.
     pub standing: Vec<Finding>,
 }
 
@@ -467,7 +467,8 @@ pub fn clear(
     };
     let about_drive = findings_for_choice(choice, Some(plan), circumstances);
     let all = about_image.iter().cloned().chain(about_drive);
-    let standing: Vec<Finding> = all.filter(stands).collect();
+    let mut standing: Vec<Finding> = all.filter(stands).collect();
+    standing.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     if standing.is_empty() {
         let opened = circumstances.opened.iter().filter(|(path, _)| *path == choice.drive.path);
         let opened_by = opened.flat_map(|(_, programs)| programs.clone()).collect();

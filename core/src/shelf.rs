@@ -352,6 +352,19 @@ impl Shelf {
         found.into_iter().for_each(|item| item.used = Some(Timestamp::now().to_string()));
     }
 
+    /// Keeps a checksum that was computed while the image was written, the file being the same before and after.
+    pub fn learn(&mut self, file: &str, sum: &Sum, identity: &Identity) {
+        let Some(item) = self.items.iter_mut().find(|item| item.file == file) else { return };
+        let text = format!("{}:{}", sum.algorithm.name(), sum.hex);
+        if item.identity != *identity {
+            (item.sums, item.identity) = (Vec::new(), identity.clone());
+        }
+        if !item.sums.contains(&text) {
+            item.sums.push(text);
+            item.sums.sort();
+        }
+    }
+
     /// Keeps what a check has found, with the file as it was then.
     pub fn note(&mut self, file: &str, sums: &[Sum], proof: &str, identity: &Identity) {
         let Some(item) = self.items.iter_mut().find(|item| item.file == file) else { return };

@@ -200,7 +200,12 @@ fn two_fetches_a_full_disk_and_a_name_that_is_taken_end_in_clear_words() {
     let busy = bench.fetch(&wanted, &mut Heard::default()).unwrap_err();
     assert!(matches!(&busy, FetchError::Busy { .. }), "{busy}");
     drop(held);
-    fs::remove_file(bench.target().with_extension("iso.part.toml")).unwrap();
+    // Nothing came, and nothing is left of it.
+    assert!(
+        fs::read_dir(bench.target().parent().unwrap())
+            .unwrap()
+            .all(|entry| { !entry.unwrap().file_name().to_string_lossy().contains(".part") })
+    );
     fs::write(bench.target().with_extension("iso.part"), "a browser's").unwrap();
     let foreign = bench.fetch(&wanted, &mut Heard::default()).unwrap_err();
     assert!(matches!(&foreign, FetchError::Foreign { .. }), "{foreign}");

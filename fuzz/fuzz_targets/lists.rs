@@ -2,13 +2,13 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::digest::{Sum, algorithm_in, parse};
+use pyrotyp_core::digest::{Sum, kind_in, parse};
 use pyrotyp_core::drive::Tag;
 use pyrotyp_core::drive::tray::Descriptor;
 use pyrotyp_core::job::journal;
 
 fuzz_target!(|data: &[u8]| {
-    for line in parse(data, algorithm_in("larkspur.DIGESTS")) {
+    for line in parse(data, kind_in("larkspur.DIGESTS")).lines {
         assert_eq!(line.sum.hex.len(), line.sum.algorithm.hex_digits());
     }
     if let Ok(text) = std::str::from_utf8(data) {

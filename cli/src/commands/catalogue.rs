@@ -98,10 +98,9 @@ fn from_network(
         return Err(Failure::new(Exit::Usage, text, "give its https address"));
     }
     let bytes = get(address, CATALOGUE_BYTES_MOST)?;
-    let signature = get(&signed, SIGNATURE_BYTES_MOST).map_err(|failure| Failure {
-        exit: Exit::Checksum,
-        text: format!("the catalogue is not signed: {failure}"),
-        next: "a catalogue from the network needs its signature beside it; a file of your own does not".to_owned(),
+    let signature = get(&signed, SIGNATURE_BYTES_MOST).map_err(|failure| {
+        let next = "a catalogue from the network needs its signature beside it; a file of your own does not";
+        Failure::new(Exit::Checksum, format!("the catalogue is not signed: {failure}"), next)
     })?;
     let over = vec![Over::List { path: PathBuf::from(address), bytes: bytes.clone() }];
     let one = PublishedSignature { file: signed.into(), read: SignatureFile::read(&signature), over, is_asked: true };

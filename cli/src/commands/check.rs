@@ -13,7 +13,7 @@ use pyrotyp_core::shelf::{Identity, Item, Shelf};
 use pyrotyp_core::signature::{self, KEYS_BYTES_MOST, Key, Remembered, Vouched};
 use pyrotyp_core::{Cancel, system};
 
-use super::{OpenedImage, on_shelf_or_file, open_image, shelf, state_folder};
+use super::{OpenedImage, fit_to_write, on_shelf_or_file, open_image, shelf, state_folder};
 use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
@@ -342,18 +342,23 @@ pub fn run(asked: &Path, against: &Against, common: &Common, cancel: &Cancel) ->
     let image = open_image(path, common)?;
     let report = examine(path, &image, &Known::of(against), Depth::Everything, common, cancel)?;
     note_on_shelf(path, identity, &report, common);
-    if common.json {
-        put(&json::check(path, &report))?;
-    } else {
+    if !common.json {
         put(&checked::check(path, &report, common))?;
     }
+    let document = |is_fit| json::check(path, &report, is_fit);
     match refusal(path, &report) {
         Some(failure) => {
             if let Some((state, item)) = on_shelf(path, common).filter(|_| is_damage(&report, against)) {
                 shelf::note_damage(&state, &item.file, common);
             }
-            Err(failure)
+            Err(failure.with_document(&document(false)))
         }
-        None => Ok(Exit::Done),
+        None => {
+            fit_to_write(path, &image.inspection).map_err(|failure| failure.with_document(&document(false)))?;
+            if common.json {
+                put(&document(true))?;
+            }
+            Ok(Exit::Done)
+        }
     }
 }

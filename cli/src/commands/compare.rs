@@ -5,9 +5,9 @@ use std::path::Path;
 use pyrotyp_core::contents::contents;
 use pyrotyp_core::drive::{Drive, DriveIo, Sectors};
 use pyrotyp_core::job::{self, Conclusion, JobFault, JobResult};
-use pyrotyp_core::{Cancel, Foreign, ledger};
+use pyrotyp_core::{Cancel, Foreign, Shown, ledger, typed};
 
-use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, open_image, platform, state_folder};
+use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, onto, open_image, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, of_image};
 use crate::show::job_progress::JobProgress;
@@ -30,6 +30,11 @@ fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
 
 /// Reads the drive and compares it with the image.
 pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    if Path::new(asked).is_file() && !image.exists() && !asked.starts_with("/dev/") {
+        let (drive, file) = (typed::path(image), typed::path(Path::new(asked)));
+        let text = format!("`{}` is a file, and the drive comes first", asked.shown());
+        return Err(Failure::new(Exit::Usage, text, format!("pyrotyp compare {drive} {file}")));
+    }
     let path = &on_shelf_or_file(image, common)?;
     let image = open_image(path, common)?;
     fit_to_write(path, &image.inspection)?;
@@ -49,18 +54,21 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
         let exit = match &fault {
             JobFault::Stopped { .. } => Exit::Stopped,
             JobFault::Image(fault) => of_image(fault),
-            _ => Exit::Differs,
+            JobFault::Died(_) => Exit::Unexpected,
+            // What can't be read any more is no difference.
+            _ => Exit::Drive,
         };
         // Nothing was written that could be gone on with.
         let next = if exit == Exit::Stopped { "run the same command again" } else { fault.next_step() };
         Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), next)
     })?;
+    let onto = onto(&*platform, &choice.drive, common);
     let holds =
         if compared.conclusion == Some(Conclusion::OtherContent) { held(&*drive, &choice.drive, common) } else { None };
     put(&if common.json {
         json::compare(&compared, holds.as_deref())
     } else {
-        text::compared(&choice.drive, path, &compared, holds.as_deref(), common)
+        text::compared(&choice.drive, path, &compared, holds.as_deref(), onto.as_deref(), common)
     })?;
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }

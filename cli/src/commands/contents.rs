@@ -1,11 +1,11 @@
 //! `pyrotyp contents`: what is on a drive now?
 
 use pyrotyp_core::Cancel;
-use pyrotyp_core::contents::contents;
+use pyrotyp_core::contents::{Listed, contents};
 use pyrotyp_core::drive::Sectors;
 use pyrotyp_core::ledger;
 
-use super::{choose_drive, needs_medium, platform, state_folder};
+use super::{choose_drive, needs_medium, onto, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
 use crate::show::{content, json};
@@ -22,6 +22,13 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));
         Failure::new(Exit::Unexpected, text, "plug it into another port; if it stays so, it fails")
     })?;
+    // A drive of a tray that was never written holds what its descriptor says.
+    if found.volumes.is_empty() {
+        let whole = drive.whole.iter().map(|volume| (None, volume));
+        let parts = drive.partitions.iter().map(|known| (Some(known.number), &known.volume));
+        let told = whole.chain(parts).map(|(number, volume)| Listed::unlisted(number, volume.clone()));
+        found.volumes = told.collect();
+    }
     // Where a volume is mounted, its bytes do not tell.
     for listed in &mut found.volumes {
         let known = match listed.number {
@@ -39,7 +46,7 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
     put(&if common.json {
         json::contents(&drive, &found, last)
     } else {
-        content::contents(&drive, &found, last, common)
+        content::contents(&drive, &found, last, onto(&*platform, &drive, common).as_deref(), common)
     })?;
     Ok(Exit::Done)
 }

@@ -42,10 +42,16 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
     fs::write(folder.join("catalogue.toml"), catalogue).map_err(|error| cannot("write the catalogue", &error))?;
     // The commands are then as short as a person would type them, and can be typed again with --keep.
     std::env::set_current_dir(&folder).map_err(|error| cannot("enter the bench's folder", &error))?;
-    let walk = Walk { common, cancel };
+    let walk = Walk { common, cancel, is_kept: keep.is_some() };
     walk.all()?;
+    if keep.is_some() {
+        begin_again().map_err(|error| cannot("put the bench back to its beginning", &error))?;
+    }
     put(&match keep {
-        Some(folder) => format!("\nThe bench stays in {0}: cd {0}, and try the commands above.\n", typed::path(folder)),
+        Some(folder) => format!(
+            "\nThe bench is in {0}, as it was at the beginning: cd {0}, and try the commands above.\n",
+            typed::path(folder)
+        ),
         None => "\nThat was the whole job. The bench is gone; `pyrotyp demo --keep DIR` leaves one to try things on.\n"
             .into(),
     })?;
@@ -54,6 +60,15 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
 
 fn cannot(what: &str, error: &dyn std::error::Error) -> Failure {
     Failure::new(Exit::Unexpected, format!("can't {what}: {error}"), "give another folder with --keep")
+}
+
+/// Takes back what the walk has changed, so that every command ends again as it was shown to.
+fn begin_again() -> std::io::Result<()> {
+    fs::remove_dir_all("state")?;
+    match fs::remove_file("tray/kestrin-a.img") {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
+        _ => Ok(()),
+    }
 }
 
 /// Makes the café's images, one of them damaged, and its tray.
@@ -89,6 +104,8 @@ fn build(folder: &Path) -> std::io::Result<()> {
 struct Walk<'a> {
     common: &'a Common,
     cancel: &'a Cancel,
+    /// Whether the bench stays, so that its commands are to be typed again.
+    is_kept: bool,
 }
 
 impl Walk<'_> {
@@ -98,10 +115,17 @@ impl Walk<'_> {
         let tag = |name: &str| tags.iter().find(|(path, _)| path.ends_with(name)).map_or("", |(_, tag)| tag);
         let (stick, system, backup) = (tag("kestrin-a"), tag("marrow"), tag("odalen"));
 
-        self.say(
-            "The Harbour Street Repair Café needs an image. The line breaks once on the way, and nothing is lost.",
-        )?;
-        self.step(&["fetch", "larkspur", "desktop", "--catalogue", "catalogue.toml"], Exit::Done)?;
+        if self.is_kept {
+            // What stands in for the network ends with the demo.
+            self.say("The Harbour Street Repair Café has an image, a list of checksums and the publisher's key.")?;
+            self.step(&["check", &in_images(desktop), "--key", KEY], Exit::Done)?;
+            self.step(&["shelf", "add", &in_images(desktop)], Exit::Done)?;
+        } else {
+            self.say(
+                "The Harbour Street Repair Café needs an image. The line breaks once on the way, and nothing is lost.",
+            )?;
+            self.step(&["fetch", "larkspur", "desktop", "--catalogue", "catalogue.toml"], Exit::Done)?;
+        }
         self.step(&["shelf"], Exit::Done)?;
         self.say("Three images lie in a folder. What are they, and would a stick made from them start a PC?")?;
         self.step(&["inspect", &in_images(desktop), &in_images(compact), &in_images(rescue)], Exit::Done)?;
@@ -137,10 +161,11 @@ impl Walk<'_> {
     fn step(&self, words: &[&str], expected: Exit) -> Result<(), Failure> {
         let on_tray = words.first().is_some_and(|command| !matches!(*command, "inspect" | "check" | "fetch" | "shelf"));
         let tray: &[&str] = if on_tray { &["--tray", "tray"] } else { &[] };
-        let shown = [&["pyrotyp"], words, tray].concat();
-        put(&format!("{FAINT}$ {}{FAINT:#}\n", shown.join(" ")))?;
         // Records of made-up jobs belong to the bench.
-        let typed = [&shown[..], &["--state", "state"]].concat();
+        let state: &[&str] = &["--state", "state"];
+        let typed = [&["pyrotyp"], words, tray, state].concat();
+        let shown = if self.is_kept { &typed[..] } else { typed.get(..typed.len() - state.len()).unwrap_or_default() };
+        put(&format!("{FAINT}$ {}{FAINT:#}\n", shown.join(" ")))?;
         let mut asked = Asked::try_parse_from(typed)
             .map_err(|error| Failure::new(Exit::Unexpected, format!("the demo's own command is wrong: {error}"), ""))?;
         asked.common.color = self.common.color;

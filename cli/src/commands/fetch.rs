@@ -143,12 +143,15 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
         (None, Some(state)) => Some(shelve(&state, &target, &image, &report, origin.clone())?),
         _ => None,
     };
-    if common.json {
-        put(&json::fetched(&target, name.as_deref(), origin.as_deref(), &report))?;
-    } else {
-        put(&checked::fetched(&target, name.as_deref(), &image.inspection, &report, common))?;
+    let document = common.json.then(|| json::fetched(&target, name.as_deref(), origin.as_deref(), &report));
+    match (document, unfit) {
+        (Some(document), Some(unfit)) => Err(unfit.with_document(&document)),
+        (document, unfit) => {
+            let told = || checked::fetched(&target, name.as_deref(), &image.inspection, &report, common);
+            put(&document.unwrap_or_else(told))?;
+            unfit.map_or(Ok(Exit::Done), Err)
+        }
     }
-    unfit.map_or(Ok(Exit::Done), Err)
 }
 
 /// Runs the same command as the person who called for root: nothing that talks to the network runs as root.

@@ -15,10 +15,12 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::journal::{self, Found, Heading, SpentNotes};
 use pyrotyp_core::job::{self, Checked, JobResult, Order, Outcome, Pacing, ReadBack, Start, Supply, Target, Writing};
 use pyrotyp_core::ledger::{self, Begun, DriveRecord, ImageRecord, Record};
+use pyrotyp_core::shelf::Identity;
 use pyrotyp_core::{Cancel, Level, human_bytes, system};
 use pyrotyp_core::{Shown, typed};
 
 use super::settings::survey;
+use super::shelf;
 use super::{ARRIVING, choose_drive, state_folder};
 use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, chain, of_job, plain};
@@ -203,10 +205,15 @@ fn clear_one(choice: &Choice, chosen: &Chosen, image: &Image<'_>, asked: &Job) -
             }
         }
         let mut next = refused.standing.first().map(|finding| finding.next.clone()).unwrap_or_default();
-        if image_alone && let Some(finding) = refused.standing.first().filter(|finding| finding.level == Level::Ask) {
-            next = format!("{next}, or write it all the same with --accept {}", finding.id);
+        let is_liftable = refused.standing.iter().all(|finding| finding.level == Level::Ask);
+        let accept: Vec<String> = refused.standing.iter().map(|finding| format!("--accept {}", finding.id)).collect();
+        if image_alone && is_liftable {
+            next = format!("{next}, or write it all the same with {}", accept.join(" "));
+        } else if is_liftable && accept.len() > 1 {
+            next = format!("choose another drive, or name all of these findings: {}", accept.join(" "));
         }
-        Failure::new(if image_alone { Exit::Image } else { Exit::Refused }, text, next)
+        let exit = if image_alone { Exit::Image } else { Exit::Refused };
+        Failure { findings: refused.standing, ..Failure::new(exit, text, next) }
     })
 }
 
@@ -414,6 +421,7 @@ pub fn run(
         Target { cleared, journal, start: asked.start() }
     };
     let tags: Vec<&str> = chosen.drives().map(|drive| drive.tag.as_str()).collect();
+    let before = Identity::of(image.path);
     let begun = begin(&image, chosen, started, state.as_deref());
     let progress = JobProgress::new(common, &tags, asked.read_back() == ReadBack::Whole);
     let targets = cleared.into_iter().map(target).collect();
@@ -428,6 +436,11 @@ pub fn run(
         outcomes
     });
     progress.finish();
+    let sha256 = outcomes.iter().find_map(|outcome| outcome.sha256.as_deref());
+    // Of a packed image, it is the sum of what is inside.
+    if let (Some(hex), Ok(before), false) = (sha256, before, image.is_packed()) {
+        shelf::learn(image.path, hex, &before, common);
+    }
     report(&image, chosen, started, begun, outcomes, common)
 }
 
@@ -519,6 +532,7 @@ fn report(
     common: &Common,
 ) -> Result<Exit, Failure> {
     let mut record = record(image, chosen, started, &Came::Ended(&outcomes));
+    let is_on_record = begun.is_some();
     if let Some(begun) = begun {
         begun.job().clone_into(&mut record.job);
         match begun.end(&record) {
@@ -530,20 +544,24 @@ fn report(
         say(common, &format!("{}\n   next: {}\n", chain(fault), fault.next_step()));
     }
     let drives: Vec<&Drive> = chosen.drives().collect();
-    if common.json {
-        put(&json::write(&record))?;
-    } else {
-        for (drive, outcome) in drives.iter().zip(&outcomes) {
-            put(&text::written(image.path, image.inspection, drive, outcome, common))?;
-        }
-        put(&text::all_written(&drives, &outcomes))?;
-    }
     let failures = drives.iter().zip(&outcomes).filter_map(|(drive, outcome)| failure(drive, outcome));
     let failures: Vec<Failure> = failures.collect();
     let exit_of = |outcome: &&Outcome| outcome.result == record.result;
     let gravest = outcomes.iter().find(exit_of).map(|outcome| of_job(outcome.result, outcome.fault.as_ref()));
     let exit = gravest.unwrap_or(Exit::Unexpected);
-    match failures.into_iter().reduce(together) {
+    let failure = failures.into_iter().reduce(together);
+    if common.json {
+        let document = json::write(&record, is_on_record);
+        return match failure {
+            Some(failure) => Err(Failure { exit, ..failure }.with_document(&document)),
+            None => put(&document).map(|()| exit),
+        };
+    }
+    for (drive, outcome) in drives.iter().zip(&outcomes) {
+        put(&text::written(image.path, image.inspection, drive, outcome, common))?;
+    }
+    put(&text::all_written(&drives, &outcomes))?;
+    match failure {
         None => Ok(exit),
         Some(failure) => Err(Failure { exit, ..failure }),
     }

@@ -20,8 +20,10 @@ use serde::{Deserialize, Serialize};
 
 use super::job::Confirming;
 use super::stream::{self, Passing, START_BYTES};
+use super::{ARRIVING, choose_drive, platform};
 use crate::asked::{Common, Fetch};
 use crate::exit::{Exit, Failure, plain};
+use crate::say;
 
 /// Longest description that is read, in bytes.
 const ABOUT_BYTES_MOST: u64 = 1 << 20;
@@ -73,6 +75,10 @@ fn name_of(source: &str) -> String {
 
 /// Writes what is fetched straight to a drive.
 pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    // A drive that is not there is told before anything is asked of the network.
+    if to != ARRIVING {
+        choose_drive(&*platform(common)?, to, cancel, &|text| say(common, text))?;
+    }
     let confirming = Confirming::find(&asked.job, false)?;
     let (voice, heard) = channel();
     let caller = Caller { asked, common, cancel, voice };

@@ -19,20 +19,21 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use pyrotyp_core::Shown;
 use pyrotyp_core::drive::linux::Linux;
 use pyrotyp_core::drive::tray::Tray;
-use pyrotyp_core::drive::{Choice, Drive, Platform, arrived, choose};
+use pyrotyp_core::drive::{Choice, Drive, Platform, Role, Tag, arrived, choose};
+use pyrotyp_core::guard::{self, Confirmed};
 use pyrotyp_core::image::{
     self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked, Verdict,
 };
-use pyrotyp_core::{Cancel, Level, system};
-
 use pyrotyp_core::shelf::Shelf;
+use pyrotyp_core::{Cancel, Level, human_bytes, system};
+use pyrotyp_core::{Shown, typed};
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::show::progress::Progress;
+use crate::slip;
 
 /// The word that stands for the next drive plugged in.
 pub const ARRIVING: &str = "arriving";
@@ -128,7 +129,12 @@ pub fn on_shelf_or_file(asked: &Path, common: &Common) -> Result<PathBuf, Failur
 
 /// Opens an image file, looks into it, and says what the catalogue and the shelf know of its age.
 pub fn open_image(path: &Path, common: &Common) -> Result<OpenedImage, Failure> {
-    let mut opened = open_image_called(path, path)?;
+    let mut opened = open_image_called(path, path).map_err(|mut failure| {
+        if let Some(meant) = Some(path).filter(|path| !path.exists()).and_then(|path| meant_instead(path, common)) {
+            failure.next = format!("did you mean {meant}?");
+        }
+        failure
+    })?;
     opened.inspection.findings.extend(catalogue::age(&opened.inspection.naming, common));
     Ok(opened)
 }
@@ -139,13 +145,8 @@ fn joining(name: &str) -> Option<String> {
     let digits = ending.strip_prefix("part").or(ending.strip_prefix('z')).unwrap_or(ending);
     let is_number = !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit());
     let is_cut_by_number = is_number && ending.len() <= 6 && whole.contains('.');
-    (is_cut_by_number || matches!(ending, "aa" | "ab" | "aaa" | "aab")).then(|| {
-        format!(
-            "join its parts first: cat {}.* > {}",
-            pyrotyp_core::typed::word(whole),
-            pyrotyp_core::typed::word(whole)
-        )
-    })
+    (is_cut_by_number || matches!(ending, "aa" | "ab" | "aaa" | "aab"))
+        .then(|| format!("join its parts first: cat {}.* > {}", typed::word(whole), typed::word(whole)))
 }
 
 /// Opens the image file at `path`, whose name is, or will be, that of `called`.
@@ -176,7 +177,7 @@ pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Fail
     }
     let stop = inspection.findings.iter_mut().find(|finding| finding.level == Level::Stop);
     if let Some((finding, next)) = stop.zip(joining(&name)) {
-        finding.next = next.into();
+        finding.next = next;
     }
     Ok(OpenedImage { file, inspection, packed })
 }
@@ -199,6 +200,10 @@ pub fn choose_drive(
     tell: &dyn Fn(&str),
 ) -> Result<Choice, Failure> {
     if asked != ARRIVING {
+        if Path::new(asked).is_file() && asked.parse::<Tag>().is_err() {
+            let text = format!("`{}` is a file, and a drive is wanted here", asked.shown());
+            return Err(Failure::new(Exit::Usage, text, "name the drive by its tag: pyrotyp drives"));
+        }
         return Ok(choose(platform, asked)?);
     }
     let before: Vec<Drive> = platform.drives()?;
@@ -212,6 +217,59 @@ pub fn choose_drive(
         }
         std::thread::sleep(std::time::Duration::from_millis(200));
     }
+}
+
+/// No drive was named: those that could be meant.
+pub fn which_drive(platform: &dyn Platform, common: &Common, command: &str) -> Failure {
+    let known = match settings::survey(platform, common, None, &[], Confirmed::ByPerson) {
+        Ok(known) => known,
+        Err(failure) => return failure,
+    };
+    let drives = match platform.drives() {
+        Ok(drives) => drives,
+        Err(error) => return error.into(),
+    };
+    let is_free = |drive: &&Drive| {
+        let found = guard::findings(drive, None, &known);
+        drive.role() != Role::Virtual && found.iter().all(|finding| finding.level == Level::Note)
+    };
+    let meant: Vec<&Drive> = drives.iter().filter(is_free).collect();
+    let mut text = "no drive is named".to_owned();
+    for drive in &meant {
+        let (tag, name, size) = (&drive.tag, drive.name(), human_bytes(drive.bytes));
+        text.push_str(&format!("\n   {tag}  {name}, {size}, {}", drive.path));
+    }
+    let next = match meant.as_slice() {
+        [] => "plug one in, and name it with --to TAG; pyrotyp drives --all shows what is attached".to_owned(),
+        [one] => format!("{command} --to {}", typed::word(one.tag.as_str())),
+        _ => format!("{command} --to TAG, with the tag of the one that is meant"),
+    };
+    Failure::new(Exit::Usage, text, next)
+}
+
+/// What is nearest to a name that neither a file nor the shelf has.
+fn meant_instead(asked: &Path, common: &Common) -> Option<String> {
+    const FILES_MOST: usize = 2000;
+    let name = asked.file_name()?.to_str()?;
+    let folder = asked.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let beside = system::names_in(folder.unwrap_or(Path::new(".")), FILES_MOST).unwrap_or_default();
+    let beside = beside.into_iter().filter_map(|name| name.into_string().ok());
+    let shelf = state_folder(common).filter(|_| folder.is_none()).and_then(|state| Shelf::open(&state).ok());
+    let shelved = shelf.iter().flat_map(|shelf| shelf.items()).map(|item| item.name().to_owned());
+    let known: Vec<String> = shelved.chain(beside).collect();
+    let nearest = slip::nearest(name, known.iter().map(String::as_str))?;
+    let whole = folder.map_or_else(|| PathBuf::from(nearest), |folder| folder.join(nearest));
+    Some(typed::path(&whole))
+}
+
+/// How a command goes on that is to write to this drive, with what must be accepted for it; `None` where no command may.
+pub fn onto(platform: &dyn Platform, drive: &Drive, common: &Common) -> Option<String> {
+    let known = settings::survey(platform, common, None, &[], Confirmed::ByPerson).ok()?;
+    let found = guard::findings(drive, None, &known);
+    let accept = found.iter().filter(|finding| finding.level == Level::Ask);
+    let accept: String = accept.map(|finding| format!(" --accept {}", finding.id)).collect();
+    let is_free = found.iter().all(|finding| finding.level != Level::Stop);
+    is_free.then(|| format!("--to {}{accept}", typed::word(drive.tag.as_str())))
 }
 
 /// A reader without a card has nothing to be read.

@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
-use pyrotyp_core::digest::{self, CheckError, Checked, Expected, Given, Over, Purpose, Report};
+use pyrotyp_core::digest::{self, Algorithm, CheckError, Checked, Expected, Given, Over, Purpose, Report, Sum};
 use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{self, Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::{Cancel, Finding, human_bytes, ledger};
@@ -17,6 +17,7 @@ use crate::asked::{self, Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
 use crate::show::{json, shelved};
+use crate::slip;
 use crate::{put, say, tell};
 
 /// An image of the shelf, with what else is known of it.
@@ -44,11 +45,14 @@ pub struct Verified {
 /// A state folder that can't be written.
 pub fn unwritable(state: &Path, error: &io::Error) -> Failure {
     let text = format!("can't change the shelf in {}: {}", state.shown(), plain(error));
-    Failure::new(
-        Exit::Unexpected,
-        text,
-        "make room there and make it writable for yourself, or name another folder with --state",
-    )
+    let next = match error.kind() {
+        // What the file system says, whatever the file.
+        io::ErrorKind::FileTooLarge => {
+            "that file system takes no file of this size (FAT ends at 4 GiB); name another folder with --state"
+        }
+        _ => "make room there and make it writable for yourself, or name another folder with --state",
+    };
+    Failure::new(Exit::Unexpected, text, next)
 }
 
 /// Does what is asked with the shelf; lists it when nothing is.
@@ -131,17 +135,17 @@ fn list(state: &Path, common: &Common) -> Result<Exit, Failure> {
 }
 
 fn add(state: &Path, files: &[PathBuf], moves: bool, common: &Common) -> Result<Exit, Failure> {
-    let mut exit = Exit::Done;
+    let mut failed = None;
     for file in files {
         if let Err(failure) = add_one(state, file, moves, common) {
-            tell(&failure);
-            exit = failure.exit;
+            failed.replace(failure).iter().for_each(tell);
         }
     }
-    if common.json && exit == Exit::Done {
-        list(state, common)?;
+    match failed {
+        Some(failure) => Err(failure),
+        None if common.json => list(state, common),
+        None => Ok(Exit::Done),
     }
-    Ok(exit)
 }
 
 fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<(), Failure> {
@@ -164,13 +168,11 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
     });
     let (item, brought) = brought.map_err(|error| match error.kind() {
         io::ErrorKind::AlreadyExists => {
-            let text =
-                format!("an image called {} is on the shelf already", file.file_name().unwrap_or_default().shown());
-            Failure::new(
-                Exit::Refused,
-                text,
-                "give the file another name, or remove the other one: pyrotyp shelf remove",
-            )
+            let name = file.file_name().unwrap_or_default();
+            let text = format!("an image called {} is on the shelf already", name.shown());
+            let known = typed::word(&name.to_string_lossy());
+            let next = format!("give the file another name, or remove the other one: pyrotyp shelf remove {known}");
+            Failure::new(Exit::Refused, text, next)
         }
         _ => unwritable(state, &error),
     })?;
@@ -213,6 +215,15 @@ pub fn note_damage(state: &Path, file: &str, common: &Common) {
     note(state, common, |shelf| shelf.note_damage(file));
 }
 
+/// Keeps the SHA-256 that was computed while an image of the shelf was written, if the file is still what it was `before`.
+pub fn learn(path: &Path, hex: &str, before: &Identity, common: &Common) {
+    let Some((state, item)) = check::on_shelf(path, common) else { return };
+    if Identity::of(path).is_ok_and(|now| now == *before) {
+        let sum = Sum { algorithm: Algorithm::Sha256, hex: hex.to_owned() };
+        note(&state, common, |shelf| shelf.learn(&item.file, &sum, before));
+    }
+}
+
 /// Keeps that an image of the shelf is written to a drive now.
 pub fn note_use(state: &Path, file: &str, common: &Common) {
     note(state, common, |shelf| shelf.note_use(file));
@@ -236,11 +247,12 @@ fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
     }
     let one = |name: &String| match shelf.find(name) {
         Ok(Some(item)) => Ok(item.clone()),
-        Ok(None) => Err(Failure::new(
-            Exit::Usage,
-            format!("nothing on the shelf is called {}", name.shown()),
-            "pyrotyp shelf lists it",
-        )),
+        Ok(None) => {
+            let meant = slip::nearest(name, shelf.items().iter().map(Item::name));
+            let meant = meant.map_or(String::new(), |meant| format!("did you mean {}? ", typed::word(meant)));
+            let text = format!("nothing on the shelf is called {}", name.shown());
+            Err(Failure::new(Exit::Usage, text, format!("{meant}pyrotyp shelf lists it")))
+        }
         Err(several) => Err(Failure::new(Exit::Usage, several.to_string(), "give one of these names whole")),
     };
     names.iter().map(one).collect()
@@ -339,8 +351,8 @@ fn take_off(state: &Path, item: &Item) -> Result<(), Failure> {
 fn prune(state: &Path, days: u32, go: bool, common: &Common) -> Result<Exit, Failure> {
     let shelf = open(state, common)?;
     let before = Timestamp::now() - SignedDuration::from_hours(24 * i64::from(days));
-    // One whose age nobody knows is kept.
-    let is_old = |row: &Row| row.item.last_used().is_some_and(|used| used < before);
+    // One whose age nobody knows is kept, and one that sticks were made from and still hold.
+    let is_old = |row: &Row| row.on.is_empty() && row.item.last_used().is_some_and(|used| used < before);
     let old: Vec<Row> = rows(state, &shelf, common).into_iter().filter(is_old).collect();
     let freed = old.iter().map(|row| row.bytes).sum();
     if go {

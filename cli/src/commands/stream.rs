@@ -15,7 +15,6 @@ use super::job::{self, Confirming, Heard, Image, Ready};
 use super::{fit_to_write, platform};
 use crate::asked::{Common, Job, Write};
 use crate::exit::{Exit, Failure, plain};
-use crate::put;
 use crate::show::json;
 
 /// How much is read before anything is judged, in bytes: the head, and what a codec needs for as much.
@@ -103,10 +102,7 @@ pub fn write(
     let cleared = match ready {
         Ok(cleared) => cleared,
         Err(failure) => {
-            if common.json {
-                put(&json::write(&job::refused(&image, &chosen, &started)))?;
-            }
-            return Err(failure);
+            return Err(failure.with_document(&json::write(&job::refused(&image, &chosen, &started), false)));
         }
     };
     let ready = Ready { image, supply, checked, chosen: &chosen, cleared, started: &started, news };

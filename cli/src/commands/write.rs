@@ -17,13 +17,17 @@ use super::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image, pl
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure};
 use crate::show::json;
-use crate::{put, say, warn};
+use crate::{say, warn};
 
 /// The word that stands for standard input.
 const INPUT: &str = "-";
 
 /// Writes one image to one drive or several.
 pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+    if asked.to.is_empty() {
+        let command = format!("pyrotyp write {}", typed::path(&asked.image));
+        return Err(super::which_drive(&*platform(common)?, common, &command));
+    }
     if asked.image.as_os_str() == INPUT {
         return stream::from_input(asked, common, cancel);
     }
@@ -46,10 +50,7 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
         Ok(prepared) => prepared,
         Err(failure) => {
-            if common.json {
-                put(&json::write(&job::refused(&image, &chosen, &started)))?;
-            }
-            return Err(failure);
+            return Err(failure.with_document(&json::write(&job::refused(&image, &chosen, &started), false)));
         }
     };
     let supply = KeptImage(content.bytes());

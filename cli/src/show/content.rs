@@ -22,8 +22,14 @@ macro_rules! add {
     ($out:expr, $($arg:tt)*) => { let _ = write!($out, $($arg)*); };
 }
 
-/// The drive, its table, and every volume with what was changed last in it.
-pub fn contents(drive: &Drive, found: &Contents, last: Option<&LastJob>, common: &Common) -> String {
+/// The drive, its table, and every volume with what was changed last in it; `onto` is how a command names it that writes to it, if one may.
+pub fn contents(
+    drive: &Drive,
+    found: &Contents,
+    last: Option<&LastJob>,
+    onto: Option<&str>,
+    common: &Common,
+) -> String {
     let mut out = format!("{NAME}{}{NAME:#}  {} ({})\n", drive.tag, drive.name(), role(drive.role()));
     let table = found.table.map_or("no partition table".to_owned(), |table| format!("partition table {table}"));
     add!(out, "       {}, {}, {}, {table}\n", human_bytes(drive.bytes), link(drive), drive.path);
@@ -49,10 +55,10 @@ pub fn contents(drive: &Drive, found: &Contents, last: Option<&LastJob>, common:
     for listed in &found.volumes {
         volume(&mut out, listed, if common.verbose { usize::MAX } else { each });
     }
-    if !common.quiet {
+    if let Some(onto) = onto.filter(|_| !common.quiet) {
         let is_empty = found.volumes.is_empty() && found.surface == Surface::Empty;
         let lost = if is_empty { "" } else { " destroys all of this" };
-        add!(out, "next: pyrotyp write IMAGE --to {}{lost}\n", drive.tag);
+        add!(out, "next: pyrotyp write IMAGE {onto}{lost}\n");
     }
     out
 }

@@ -6,12 +6,12 @@ use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
 use pyrotyp_core::human_bytes;
-use pyrotyp_core::job::{Estimate, Event, Stage, Watcher};
+use pyrotyp_core::job::{Estimate, Event, JobResult, Stage, Watcher};
 
 use super::progress::{PLAIN_EVERY, Pace, amount, style};
 use super::text::duration;
 use crate::asked::Common;
-use crate::say;
+use crate::{say, warn};
 
 /// Follows a job.
 pub struct JobProgress {
@@ -30,7 +30,8 @@ struct Line {
     stage: &'static str,
     total: u64,
     pace: Pace,
-    /// Whether the next that is heard of moving counts what was there before.
+    /// What was there before, and whether the next that is heard of moving counts it.
+    kept: u64,
     goes_on: bool,
     estimate: Estimate,
     said: Instant,
@@ -60,6 +61,7 @@ impl JobProgress {
                 stage: "",
                 total: 0,
                 pace: Pace::new(),
+                kept: 0,
                 goes_on: false,
                 estimate: Estimate::new(reads_back),
                 said: Instant::now(),
@@ -75,6 +77,14 @@ impl JobProgress {
             if let Some(bar) = line.into_inner().unwrap_or_else(PoisonError::into_inner).bar {
                 bar.finish_and_clear();
             }
+        }
+    }
+
+    /// Says what is not to be missed, above the lines that move.
+    fn warn(&self, text: &str) {
+        match &self.lines {
+            Some(lines) => lines.suspend(|| warn(&format!("  {text}\n"))),
+            None => warn(&format!("{text}\n")),
         }
     }
 
@@ -110,11 +120,32 @@ impl JobProgress {
         }
     }
 
+    /// With several drives, whoever waits for one of them need not wait for all.
+    fn over(&self, line: &Line, result: JobResult) {
+        if let Some(bar) = &line.bar {
+            bar.finish_and_clear();
+        }
+        if !line.tag.is_empty() {
+            let words = match result {
+                JobResult::Verified => "is verified: pull it out",
+                JobResult::Written => "is written, and was not read back: pull it out",
+                JobResult::Differs => "differs from the image",
+                JobResult::Failed => "failed",
+                JobResult::Refused => "was refused",
+                JobResult::Stopped => "was stopped",
+            };
+            self.remark(&format!("{}{words}", line.tag));
+        }
+    }
+
     fn ended(&self, line: &Line, stage: Stage) {
         if matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal) {
             let took = line.pace.elapsed().as_secs_f64();
             let total = line.total.max(line.pace.done());
-            self.remark(&format!("{}{}: {} in {}", line.tag, line.stage, human_bytes(total), duration(took)));
+            let kept = if stage == Stage::Body { line.kept } else { 0 };
+            let (moved, took) = (human_bytes(total.saturating_sub(kept)), duration(took));
+            let beside = if kept > 0 { format!(", {} were there", human_bytes(kept)) } else { String::new() };
+            self.remark(&format!("{}{}: {moved} in {took}{beside}", line.tag, line.stage));
         }
     }
 }
@@ -157,9 +188,16 @@ impl Watcher for JobProgress {
             Event::Moved { done, .. } => self.moved(&mut line, *done),
             Event::Ended { stage } => self.ended(&line, *stage),
             other => {
-                line.goes_on |= matches!(other, Event::GoingOn { .. });
+                if let Event::GoingOn { from } = other {
+                    (line.kept, line.goes_on) = (*from, true);
+                }
+                if let Event::Over { result } = other {
+                    self.over(&line, *result);
+                }
                 if let Some(text) = remark_on(other) {
-                    self.remark(&format!("{}{text}", line.tag));
+                    let text = format!("{}{text}", line.tag);
+                    // That notes were lost is never hidden.
+                    if matches!(other, Event::Unnoted { .. }) { self.warn(&text) } else { self.remark(&text) }
                 }
             }
         }

@@ -1,5 +1,6 @@
 //! Results for programs. The keys are a promise: fields are added, never renamed.
 
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
@@ -13,9 +14,11 @@ use pyrotyp_core::ledger::{LastJob, Record};
 use pyrotyp_core::signature::{Scheme, Vouched};
 use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
+use serde_json::Value;
 
 use super::edge;
 use crate::commands::shelf::{Row, Verified};
+use crate::exit::Failure;
 
 fn document(value: &impl Serialize) -> String {
     // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
@@ -155,8 +158,9 @@ struct CheckDoc<'a> {
 }
 
 /// The document of `check`.
-pub fn check(path: &Path, findings: &Report) -> String {
-    document(&check_doc(path, findings))
+pub fn check(path: &Path, findings: &Report, is_fit: bool) -> String {
+    let all = check_doc(path, findings);
+    document(&CheckDoc { ok: all.ok && is_fit, ..all })
 }
 
 #[derive(Serialize)]
@@ -462,9 +466,35 @@ pub fn rules(about_drives: &[Rule], about_images: &[Rule]) -> String {
     document(&all.collect::<Vec<_>>())
 }
 
-/// The document of `write`.
-pub fn write(record: &Record) -> String {
-    document(record)
+#[derive(Serialize)]
+struct FaultDoc<'a> {
+    id: &'static str,
+    text: &'a str,
+    next: Cow<'a, str>,
+}
+
+/// The document of a command that failed: what it has beside, its result, and the fault.
+pub fn failed(failure: &Failure) -> String {
+    let mut all = match failure.document.as_deref() {
+        Some(Value::Object(all)) => all.clone(),
+        _ => serde_json::Map::new(),
+    };
+    let fault = FaultDoc { id: failure.exit.id(), text: &failure.text, next: super::command::as_typed(&failure.next) };
+    all.entry("result").or_insert_with(|| serde_json::json!(failure.exit.result()));
+    all.insert("fault".to_owned(), serde_json::json!(fault));
+    if !failure.findings.is_empty() {
+        all.insert("findings".to_owned(), serde_json::json!(failure.findings));
+    }
+    document(&all)
+}
+
+/// The document of `write`; a job that is not on record has no name.
+pub fn write(record: &Record, is_on_record: bool) -> String {
+    let mut all = serde_json::json!(record);
+    if let Some(job) = all.get_mut("job").filter(|_| !is_on_record) {
+        *job = Value::Null;
+    }
+    document(&all)
 }
 
 #[derive(Serialize)]

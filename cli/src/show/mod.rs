@@ -2,6 +2,7 @@
 
 pub mod card;
 pub mod checked;
+pub mod command;
 pub mod content;
 pub mod edge;
 pub mod inspected;
@@ -12,3 +13,4 @@ pub mod shelved;
 pub mod style;
 pub mod table;
 pub mod text;
+pub mod wrap;

@@ -74,11 +74,17 @@ impl Pace {
     }
 }
 
+/// Less time than this is not told in figures, in seconds.
+const SOON: f64 = 5.0;
+
 /// How far something is: bytes of a total (0 where nobody knows it), bytes a second, and seconds left, where these are known.
 pub fn amount(done: u64, total: u64, rate: Option<f64>, left: Option<f64>) -> String {
     let total = if total > 0 { format!(" of {}", human_bytes(total)) } else { String::new() };
     let rate = rate.map_or(String::new(), |rate| format!("  {}/s", human_bytes(rate as u64)));
-    let left = left.map_or(String::new(), |left| format!("  about {} left", duration(left.max(1.0))));
+    let left = left.map_or(String::new(), |left| match left {
+        ..SOON => "  a few seconds left".to_owned(),
+        left => format!("  about {} left", duration(left)),
+    });
     format!("{}{total}{rate}{left}", human_bytes(done))
 }
 

@@ -6,6 +6,7 @@ use std::path::Path;
 use jiff::civil::Date;
 use pyrotyp_core::Shown;
 use pyrotyp_core::catalogue::Pick;
+use pyrotyp_core::digest::Proof;
 use pyrotyp_core::human_bytes;
 use unicode_width::UnicodeWidthStr;
 
@@ -102,11 +103,12 @@ pub fn verified(verified: &Verified) -> String {
     let Verified { item, report, fault } = verified;
     let (style, word) = match (fault.is_none(), report.checked.is_empty()) {
         (true, false) => (GOOD, "matches"),
-        (true, true) => (CARE, "read, with nothing to compare with"),
+        (true, true) => (CARE, "read, and nothing to compare it with"),
         (false, _) if report.sums.is_empty() => (BAD, "can't be verified"),
         (false, _) => (BAD, "does not match"),
     };
-    let proof = if style == BAD { String::new() } else { format!(" ({})", report.proof().word()) };
+    let has_proof = style != BAD && !matches!(report.proof(), Proof::Nothing);
+    let proof = if has_proof { format!(" ({})", report.proof().word()) } else { String::new() };
     format!("{style}{word}{style:#}: {}{proof}\n", item.name().shown())
 }
 

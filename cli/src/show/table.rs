@@ -41,8 +41,8 @@ pub fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Common) -
     }
     if !common.quiet {
         if hidden > 0 {
-            let drives = if hidden == 1 { "drive" } else { "drives" };
-            out.push_str(&format!("{hidden} more {drives}, not to be chosen: pyrotyp drives --all\n"));
+            let drives = if hidden == 1 { "drive is" } else { "drives are" };
+            out.push_str(&format!("{hidden} more {drives} attached that can't be chosen: pyrotyp drives --all\n"));
         }
         if shown.iter().any(|(drive, _)| matches!(drive.role(), Role::Stick | Role::Card) && drive.bytes > 0) {
             out.push_str("next: pyrotyp write IMAGE --to TAG\n");

@@ -22,8 +22,15 @@ macro_rules! add {
 
 /// How a comparison came out.
 ///
-/// `holds` says what is on it where that is something else.
-pub fn compared(drive: &Drive, path: &Path, compared: &Comparison, holds: Option<&str>, common: &Common) -> String {
+/// `holds` says what is on it where that is something else, `onto` how a command names it that writes to it, if one may.
+pub fn compared(
+    drive: &Drive,
+    path: &Path,
+    compared: &Comparison,
+    holds: Option<&str>,
+    onto: Option<&str>,
+    common: &Common,
+) -> String {
     let (name, file) = (drive.name(), path.shown());
     if compared.result == JobResult::Verified {
         let size = human_bytes(compared.bytes);
@@ -57,8 +64,8 @@ pub fn compared(drive: &Drive, path: &Path, compared: &Comparison, holds: Option
                 add!(out, "  next: {}\n", conclusion.next_step());
             }
         }
-        if matches!(conclusion, Conclusion::ChangedLater | Conclusion::LookedAt) {
-            add!(out, "        pyrotyp write {} --to {} --only-changed\n", typed::path(path), drive.tag);
+        if let Some(onto) = onto.filter(|_| matches!(conclusion, Conclusion::ChangedLater | Conclusion::LookedAt)) {
+            add!(out, "        pyrotyp write {} {onto} --only-changed\n", typed::path(path));
         }
     }
     out
@@ -133,11 +140,11 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
         );
     } else if outcome.written_bytes < body {
         let written = match (outcome.written_bytes, has_sealed) {
-            (0, false) => "nothing: it held all of it already".to_owned(),
-            (0, true) => "the head alone".to_owned(),
-            (some, _) => format!("{} of it", human_bytes(some)),
+            (0, false) => "it held all of it already, and nothing was written".to_owned(),
+            (0, true) => "only its head was written".to_owned(),
+            (some, _) => format!("{} of it were written", human_bytes(some)),
         };
-        add!(out, ": reading and comparing {}, written was {written}", duration(seconds(Stage::Body)));
+        add!(out, ": reading and comparing {}; {written}", duration(seconds(Stage::Body)));
     } else {
         add!(out, ": writing {}", duration(seconds(Stage::Body)));
     }

@@ -74,7 +74,12 @@ impl Bench {
 
     /// Changes bytes of a drive behind the program's back.
     pub fn alter(&self, name: &str, at: u64, bytes: &[u8]) {
-        let mut file = File::options().write(true).open(self.path(&format!("tray/{name}.img"))).unwrap();
+        self.alter_in(&format!("tray/{name}.img"), at, bytes);
+    }
+
+    /// The same, of any file.
+    pub fn alter_in(&self, file: &str, at: u64, bytes: &[u8]) {
+        let mut file = File::options().write(true).open(self.path(file)).unwrap();
         file.seek(SeekFrom::Start(at)).unwrap();
         file.write_all(bytes).unwrap();
     }
@@ -171,7 +176,9 @@ impl Bench {
     fn plain(&self, bytes: &[u8]) -> String {
         let folder = self.folder.path().canonicalize().unwrap();
         let text = String::from_utf8_lossy(bytes).replace('\r', "");
-        text.replace(folder.to_str().unwrap(), "[DIR]")
+        let program = assert_cmd::cargo::cargo_bin!("pyrotyp").display().to_string();
+        // Commands are told with the path by which the program was called.
+        text.replace(&format!("{program} "), "pyrotyp ").replace(folder.to_str().unwrap(), "[DIR]")
     }
 }
 

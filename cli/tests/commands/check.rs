@@ -103,7 +103,13 @@ fn a_sum_that_does_not_match_is_shown_beside_the_one_found() {
       ],
       "proof": "refuted",
       "proven": false,
-      "ok": false
+      "ok": false,
+      "result": "refused",
+      "fault": {
+        "id": "checksum",
+        "text": "rescue.iso: the SHA-512 does not match rescue.iso.sha512\n   published  abababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababababab\n   this file  4454428c2feba7705cad17ec2391aa4f3f9a2e792426aa2b3c0a55f0c8eeed594831baeccd119252b17a3afe42073936e1d40c2f800931e390643c8a6d174b92",
+        "next": "download the image again; if it stays so, the list may be for another release"
+      }
     }
     -- standard error:
     pyrotyp: rescue.iso: the SHA-512 does not match rescue.iso.sha512
@@ -152,9 +158,8 @@ fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sum sha256:12"), @"
     exit 2
     -- standard error:
-    error: invalid value 'sha256:12' for '--sum <[ALGO:]HEX>': a checksum of 2 digits is given where 64 are needed
-
-    For more information, try '--help'.
+    pyrotyp: `sha256:12` can't be given for --sum <[ALGO:]HEX>: a checksum of 2 digits is given where 64 are needed
+       next: pyrotyp check --help
     ");
 }
 

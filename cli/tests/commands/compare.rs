@@ -92,8 +92,8 @@ fn what_can_not_be_compared_says_why() {
         insta::assert_snapshot!(bench.on_tray("compare nothing rescue.iso --quiet"), @"
         exit 5
         -- standard error:
-        pyrotyp: no drive `nothing` is attached; attached are CSK93, VDVG?, Q3DMK
-           next: plug it in, or choose one that `pyrotyp drives --all` shows
+        pyrotyp: no drive `nothing` is attached; attached are CSK93 (unnamed drive), VDVG? (unnamed drive), Q3DMK (Kestrin Pocket)
+           next: plug it in, or choose one that `pyrotyp drives --tray tray --all` shows
         ");
         insta::assert_snapshot!(bench.on_tray("compare slot rescue.iso --quiet"), @"
         exit 5

@@ -84,21 +84,21 @@ fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
     exit 0
     TAG    ROLE      DRIVE           SIZE     LINK          PATH
     DBR7J  stick     Kestrin Pocket  16.0 GB  USB 5 Gb/s    tray:kestrin-a
-           mounted at /media/bench/HOLIDAY; the job will unmount it
+           it is in use at /media/bench/HOLIDAY, and the job will unmount it
            holds "HOLIDAY" (fat32, 16.0 GB)
     65387  stick     Kestrin Pocket  16.0 GB  USB 480 Mb/s  tray:kestrin-b
     NX2T8  stick     Kestrin Pocket  2.0 GB   USB 480 Mb/s  tray:kestrin-old
     AGCHS  external  Odalen Vault    1.0 TB   USB 5 Gb/s    tray:odalen
            external-disk: this is a disk on USB, not a stick: probably one with somebody's files
            holds "cafe-backups" (ext4, 1.0 TB)
-    2 more drives, not to be chosen: pyrotyp drives --all
-    next: pyrotyp write IMAGE --to TAG
+    2 more drives are attached that can't be chosen: pyrotyp drives --tray tray --all
+    next: pyrotyp write --tray tray IMAGE --to TAG
     "#);
     insta::assert_snapshot!(bench.on_tray("drives --all --verbose"), @r#"
     exit 0
     TAG    ROLE      DRIVE                 SIZE     LINK          PATH
     DBR7J  stick     Kestrin Pocket        16.0 GB  USB 5 Gb/s    tray:kestrin-a
-           mounted at /media/bench/HOLIDAY; the job will unmount it
+           it is in use at /media/bench/HOLIDAY, and the job will unmount it
            holds "HOLIDAY" (fat32, 16.0 GB)
            serial KP16-004417
     65387  stick     Kestrin Pocket        16.0 GB  USB 480 Mb/s  tray:kestrin-b
@@ -116,7 +116,7 @@ fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
            system-disk: this system runs from it (/boot/efi, /)
            holds an unnamed volume (fat32, 537 MB), "bench" (ext4, 512 GB)
            serial MNV2-51200831
-    next: pyrotyp write IMAGE --to TAG
+    next: pyrotyp write --tray tray IMAGE --to TAG
     "#);
     let told = bench.on_tray("drives --json");
     insta::assert_snapshot!(told.split("\n  },").next().unwrap(), @r#"
@@ -140,7 +140,7 @@ fn the_cafes_bench_is_listed_with_what_speaks_against_each_drive() {
           {
             "id": "mounted",
             "level": "note",
-            "text": "mounted at /media/bench/HOLIDAY; the job will unmount it",
+            "text": "it is in use at /media/bench/HOLIDAY, and the job will unmount it",
             "next": ""
           },
           {
@@ -197,7 +197,7 @@ fn a_drive_that_was_written_shows_what_is_on_it_now() {
     590J1  stick  Kestrin Pocket  50.3 MB  USB 480 Mb/s  tray:a
            just-verified: an earlier job has verified it less than a minute ago: it may belong to the finished ones
            holds "WRENFIELD_RESCUE_3" (iso9660), "START" (fat12, 2.1 MB)
-    next: pyrotyp write IMAGE --to TAG
+    next: pyrotyp write --tray tray IMAGE --to TAG
     "#);
 }
 

@@ -380,10 +380,13 @@ fn a_server_that_crawls_is_given_up_and_a_stop_is_heard_meanwhile() {
         "fetch {base}/crawls/{FILE} --into here --wait 1 --quiet --sum md5:900150983cd24fb0d6963f7d28e17f72"
     ));
     assert!(told.starts_with("exit 8") && told.contains("crawls/"), "{told}");
-    let bench = bench.file("served/SHA256SUMS", &[b'0'; 5000]);
+    let bench = bench.file("served/SHA256SUMS", &[b'0'; 5000]).stick("a", "");
+    let nowhere = bench.pyrotyp(&format!("fetch {base}/silent/{FILE} --straight-to nowhere --unattended --tray tray"));
+    assert!(nowhere.starts_with("exit 5") && nowhere.contains("no drive `nowhere`"), "before any server: {nowhere}");
+    let tag = tag_of(&bench, "a");
     for words in [
         format!("fetch {base}/crawls/{FILE} --quiet"),
-        format!("fetch {base}/silent/{FILE} --straight-to nowhere --unattended --quiet"),
+        format!("fetch {base}/silent/{FILE} --straight-to {tag} --unattended --quiet --tray tray"),
     ] {
         let mut child = bench.command(&words).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(Duration::from_millis(700));

@@ -50,3 +50,38 @@ fn the_rules_and_a_refused_job_are_documents() {
     assert!(!bench.was_touched("a"));
     steady().bind(|| insta::assert_snapshot!("refused", refused));
 }
+
+#[test]
+fn whatever_goes_wrong_a_document_comes_and_says_what_and_what_next() {
+    let bench = Bench::new().stick("a", "").file("noise.iso", &[7; 5000]);
+    let tag = tag_of(&bench, "a");
+    let asked = [
+        "write rescue.iso --accept everything".to_owned(),
+        "write rescue.iso --tray tray".to_owned(),
+        format!("write nowhere.iso --to {tag} --tray tray --unattended"),
+        format!("write noise.iso --to {tag} --tray tray --unattended"),
+        "write rescue.iso --to 00000 --tray tray --unattended".to_owned(),
+        format!("write rescue.iso --to {tag} --tray tray --unattended --sum sha256:{}", "0".repeat(64)),
+        format!("compare {tag} nowhere.iso --tray tray"),
+        "contents 00000 --tray tray".to_owned(),
+        "check noise.iso".to_owned(),
+        "shelf verify nothing".to_owned(),
+        "shelf add noise.iso nowhere.iso".to_owned(),
+        "fetch http://127.0.0.1:1/x.iso --into .".to_owned(),
+        "drives --tray nowhere".to_owned(),
+    ];
+    for words in asked {
+        let output = bench.command(&format!("{words} --json")).output().unwrap();
+        // One document and no more, or this fails.
+        let document: serde_json::Value = serde_json::from_slice(&output.stdout)
+            .unwrap_or_else(|error| panic!("{words}: {error}\n{}", bench.tell(&output)));
+        let fault = &document["fault"];
+        assert!(!output.status.success() && document["result"].is_string(), "{words}: {document}");
+        assert!(
+            ["id", "text", "next"].iter().all(|key| fault[key].as_str().is_some_and(|text| !text.is_empty())),
+            "{words}: {document}"
+        );
+        assert!(document["job"].is_null() && document["ok"] != true, "{words}: {document}");
+    }
+    assert!(!bench.was_touched("a"));
+}

@@ -17,4 +17,5 @@ mod loop_device;
 mod packed;
 mod shelf;
 mod signatures;
+mod slips;
 mod write;

@@ -18,7 +18,7 @@ fn bench() -> Bench {
 fn a_key_given_once_is_remembered_and_a_changed_one_refused() {
     let bench = signed!(bench(), "list.asc" as "SHA256SUMS.asc");
     insta::assert_snapshot!(bench.pyrotyp("check larkspur.img"), @"
-    exit 0
+    exit 3
     larkspur.img
       signed   not checked: SHA256SUMS.asc signs SHA256SUMS
                it was made by the key 5D4A C983 1042 9AF3 FE9F F61B B47F B0C9 F10D 183F, which is not known here
@@ -26,9 +26,12 @@ fn a_key_given_once_is_remembered_and_a_changed_one_refused() {
                3e65ac311ba5262ded24e49b932064c742e9753d240403ae4debd3edb031abc2
       proven   the file is the one that the list names; who made the list is not proven
       next     get the publisher's key from the publisher's own page, and give it with --key
+    -- standard error:
+    pyrotyp: larkspur.img: this is a text file
+       next: open it to see what was downloaded in place of the image
     ");
     insta::assert_snapshot!(bench.pyrotyp("check larkspur.img --key releases.key"), @"
-    exit 0
+    exit 3
     larkspur.img
       signed   good: SHA256SUMS.asc signs SHA256SUMS, made 2026-11-01
                by Larkspur Linux Releases <releases@larkspur.example>
@@ -38,6 +41,9 @@ fn a_key_given_once_is_remembered_and_a_changed_one_refused() {
                3e65ac311ba5262ded24e49b932064c742e9753d240403ae4debd3edb031abc2
       proven   the file is the one that Larkspur Linux Releases <releases@larkspur.example> signed
       next     pyrotyp drives
+    -- standard error:
+    pyrotyp: larkspur.img: this is a text file
+       next: open it to see what was downloaded in place of the image
     ");
     assert!(!bench.pyrotyp("check larkspur.img --signature SHA256SUMS.asc").contains("first use"), "remembered");
     let bench = signed!(bench, "by-impostor.asc" as "SHA256SUMS.asc", "impostor.key" as "impostor.key");
@@ -115,7 +121,8 @@ fn every_form_of_a_good_signature_is_good() {
     ];
     for (signature, key) in forms {
         let told = bench.pyrotyp(&format!("check larkspur.img --signature {signature} --key {key}"));
-        assert!(told.starts_with("exit 0") && told.contains("signed   good") && told.contains(" signed\n"), "{told}");
+        // What is signed is right, and a line of text all the same, which is no image.
+        assert!(told.starts_with("exit 3") && told.contains("signed   good") && told.contains(" signed\n"), "{told}");
         // One changed byte in what is signed must be seen, whatever else is right.
         let image = signature.starts_with("image");
         let name = if image {

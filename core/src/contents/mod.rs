@@ -43,6 +43,13 @@ pub struct Listed {
     pub items: Option<Vec<Item>>,
 }
 
+impl Listed {
+    /// A volume of which no more is known than that it is there.
+    pub fn unlisted(number: Option<u32>, volume: Volume) -> Self {
+        Self { number, volume, used_bytes: None, items: None }
+    }
+}
+
 /// All that is on a drive.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Contents {

@@ -32,12 +32,14 @@ pub struct Choice {
 #[non_exhaustive]
 pub enum ChooseError {
     /// Nothing attached has that name.
-    #[error("no drive `{}` is attached{}", asked.shown(), attached_words(.attached))]
+    #[error("no drive `{}` is attached{}{}", asked.shown(), attached_words(.attached), meant_words(meant.as_ref()))]
     NotAttached {
         /// As typed.
         asked: String,
-        /// Tags of what is attached.
-        attached: Vec<Tag>,
+        /// Tags and names of what is attached.
+        attached: Vec<(Tag, String)>,
+        /// The one whose tag is nearest, if one is near.
+        meant: Option<(Tag, String)>,
     },
     /// Several drives without a usable serial number look the same.
     #[error("the tag {tag} fits {} drives that can't be told apart: {}", .paths.len(), .paths.join(", "))]
@@ -52,9 +54,23 @@ pub enum ChooseError {
     Platform(#[from] PlatformError),
 }
 
-fn attached_words(attached: &[Tag]) -> String {
-    let tags: Vec<&str> = attached.iter().map(Tag::as_str).collect();
-    if tags.is_empty() { String::new() } else { format!("; attached are {}", tags.join(", ")) }
+/// How many letters of a tag may be other ones, or in another order.
+const SLIPS_MOST: usize = 1;
+
+fn attached_words(attached: &[(Tag, String)]) -> String {
+    let named: Vec<String> = attached.iter().map(|(tag, name)| format!("{tag} ({name})")).collect();
+    if named.is_empty() { String::new() } else { format!("; attached are {}", named.join(", ")) }
+}
+
+fn meant_words(meant: Option<&(Tag, String)>) -> String {
+    meant.map_or(String::new(), |(tag, name)| format!("; did you mean {tag} ({name})?"))
+}
+
+/// The drive whose tag `asked` was to be.
+fn meant<'a>(asked: &str, drives: &'a [Drive]) -> Option<&'a Drive> {
+    let asked = asked.to_ascii_uppercase();
+    let slips = |drive: &Drive| strsim::osa_distance(&asked, drive.tag.as_str());
+    drives.iter().filter(|drive| slips(drive) <= SLIPS_MOST).min_by_key(|drive| slips(drive))
 }
 
 impl ChooseError {
@@ -98,10 +114,14 @@ pub fn choose(platform: &dyn Platform, asked: &str) -> Result<Choice, ChooseErro
             let by = if stable { NamedBy::StableLink } else { NamedBy::KernelName };
             Ok(Choice { drive: drive.clone(), by, partition })
         }
-        None => Err(ChooseError::NotAttached {
-            asked: asked.to_owned(),
-            attached: drives.into_iter().map(|drive| drive.tag).collect(),
-        }),
+        None => {
+            let named = |drive: &Drive| (drive.tag.clone(), drive.name());
+            Err(ChooseError::NotAttached {
+                asked: asked.to_owned(),
+                attached: drives.iter().map(named).collect(),
+                meant: meant(asked, &drives).map(named),
+            })
+        }
     }
 }
 

@@ -137,8 +137,14 @@ impl PartFile {
 impl Drop for PartFile {
     /// Lets others have it, even while a connection that nobody waits for still holds the file.
     fn drop(&mut self) {
+        let file = self.file.lock().unwrap_or_else(PoisonError::into_inner);
+        // Nothing came: nothing is kept that somebody would have to clear away.
+        if file.metadata().is_ok_and(|found| found.len() == 0) {
+            let _ = fs::remove_file(&self.path);
+            let _ = fs::remove_file(&self.side_path);
+        }
         // Closing does the same, a little later.
-        let _ = self.file.lock().unwrap_or_else(PoisonError::into_inner).unlock();
+        let _ = file.unlock();
     }
 }
 

@@ -110,6 +110,7 @@ impl<'a> Lane<'a> {
             Ok(()) => JobResult::Written,
             Err(fault) => fault.result(),
         };
+        self.tell(&Event::Over { result });
         let fault_file = ended.as_ref().err().and_then(JobFault::place).and_then(|at| self.file_at(at));
         Outcome {
             result,

@@ -4,6 +4,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use serde::Serialize;
 
+use super::JobResult;
+
 /// The steps of a job on a drive, in their order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -83,6 +85,11 @@ pub enum Event {
     Unnoted {
         /// Why.
         why: String,
+    },
+    /// The job has ended on this drive, and the drive was given back.
+    Over {
+        /// How.
+        result: JobResult,
     },
 }
 

@@ -155,6 +155,13 @@ pub fn remove_own(path: &Path) -> io::Result<()> {
     as_person(|| fs::remove_file(path))?
 }
 
+/// Whether a file system says that it has no locks, each in its own words.
+fn has_no_locks(error: &io::Error) -> bool {
+    use rustix::io::Errno;
+    let known = [Errno::NOTSUP, Errno::NOSYS, Errno::NOLCK, Errno::INVAL].map(Errno::raw_os_error);
+    error.raw_os_error().is_some_and(|number| known.contains(&number))
+}
+
 /// Waits until no other process holds this lock, for half a minute at most; it is held as long as the file is.
 ///
 /// # Errors
@@ -170,7 +177,7 @@ pub fn lock_own(path: &Path) -> io::Result<File> {
                 return Err(io::Error::new(io::ErrorKind::TimedOut, "another pyrotyp is at it, and has been for long"));
             }
             // One process at a time is all that such a folder is good for.
-            Err(TryLockError::Error(error)) if error.kind() == io::ErrorKind::Unsupported => return Ok(file),
+            Err(TryLockError::Error(error)) if has_no_locks(&error) => return Ok(file),
             Err(TryLockError::Error(error)) => return Err(error),
         }
     }
