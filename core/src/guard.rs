@@ -182,7 +182,7 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
     bench(drive, circumstances, &mut found);
     if drive.bytes == 0 {
         found.push(Finding::stop("no-medium", "there is no card in the reader", "put the card in"));
-    } else if let Some(needs) = plan.and_then(|plan| whole_sectors(plan.needs_bytes, drive.sector_bytes))
+    } else if let Some(needs) = plan.map(|plan| whole_sectors(plan.needs_bytes, drive.sector_bytes))
         && needs > drive.bytes
     {
         let (need, have) = (human_bytes(needs), human_bytes(drive.bytes));
@@ -363,9 +363,9 @@ fn uses(drive: &Drive, found: &mut Vec<Finding>) {
     }
 }
 
-/// `bytes` as the whole sectors that it takes.
-fn whole_sectors(bytes: u64, sector_bytes: u32) -> Option<u64> {
-    bytes.checked_next_multiple_of(u64::from(sector_bytes.max(1)))
+/// `bytes` as the whole sectors that it takes; what no number holds fits on no drive.
+fn whole_sectors(bytes: u64, sector_bytes: u32) -> u64 {
+    bytes.checked_next_multiple_of(u64::from(sector_bytes.max(1))).unwrap_or(u64::MAX)
 }
 
 /// Most volumes that are named one by one.

@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Surface, Tag, Use, Volume, arrived};
-use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings};
+use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings, findings_for_choice};
 use pyrotyp_core::{Finding, Level};
 
 fn stick() -> Drive {
@@ -144,7 +144,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Stop in-use: it is mounted at /mnt -> make sure that it is not needed, then unmount it: umount /mnt
-    Note mounted: mounted at /media/a/B; the job will unmount it
+    Note mounted: it is in use at /media/a/B, and the job will unmount it
     Note others-attached: other drives that could be meant are attached: 65387, NX2T8
 
     Stop in-use: it is mounted at /srv/a; reboot -> make sure that it is not needed, then unmount it: umount '/srv/a; reboot'
@@ -233,6 +233,56 @@ fn a_finding_stands_from_its_limit_on_and_no_earlier() {
     // Of what is not there, only that is told.
     let empty = whole(&Drive { bytes: 0, ..stick() }, 1, Some(full.sector_bytes * 8));
     assert!(empty.starts_with("Stop no-medium") && !empty.contains("sector-size"), "{empty}");
+}
+
+#[test]
+fn an_id_lifts_its_own_finding_and_the_heaviest_comes_first() {
+    let known = Circumstances { verified: vec![(stick().tag, 3)], ..nothing_special() };
+    let disk = Drive { removable: false, ..stick() };
+    let choice = Choice { drive: disk, by: NamedBy::Tag, partition: None };
+    let standing = |accepted: &[&str], needs, about_image: &[Finding]| {
+        let accepted: Vec<String> = accepted.iter().map(|id| (*id).to_owned()).collect();
+        let refused = clear(&choice, &plan(needs, None), &known, about_image, &accepted).err();
+        refused.map(|refused| refused.standing.iter().map(|finding| finding.id).collect::<Vec<_>>())
+    };
+    assert_eq!(standing(&["external-disk"], 1, &[]), Some(vec!["just-verified"]));
+    assert_eq!(standing(&["just-verified"], 1, &[]), Some(vec!["external-disk"]));
+    assert_eq!(standing(&["just-verified", "external-disk"], 1, &[]), None);
+    let data = [Finding::ask("nothing-to-start", "it holds data only", "")];
+    assert_eq!(standing(&["just-verified", "external-disk"], 1, &data), Some(vec!["nothing-to-start"]));
+    let heaviest = standing(&["external-disk"], u64::MAX, &data).unwrap();
+    assert_eq!(heaviest, ["too-small", "nothing-to-start", "just-verified"]);
+    let found = findings(&choice.drive, Some(&plan(u64::MAX, None)), &known);
+    assert!(found.is_sorted_by_key(|finding| std::cmp::Reverse(finding.level)));
+}
+
+#[test]
+fn what_is_on_a_drive_is_told_with_the_whole_before_its_parts() {
+    let data = |drive: &Drive| {
+        let found = findings(drive, None, &nothing_special());
+        found.into_iter().find(|finding| finding.id == "has-data").map(|finding| finding.text)
+    };
+    let volume = |filesystem: Option<&str>, surface| Volume {
+        bytes: 1_000_000_000,
+        filesystem: filesystem.map(str::to_owned),
+        surface,
+        ..Volume::default()
+    };
+    let part = |number, volume| Partition { number, volume };
+    let whole = Drive {
+        whole: Some(volume(Some("iso9660"), Surface::Unread)),
+        partitions: vec![part(1, volume(None, Surface::Data)), part(2, volume(Some("fat32"), Surface::Unread))],
+        ..stick()
+    };
+    assert_eq!(data(&whole).unwrap(), "holds an unnamed volume (iso9660), an unnamed volume (fat32, 1.0 GB)");
+    // Where nothing is known of the whole, its parts speak.
+    let parts = Drive { whole: Some(volume(None, Surface::Unread)), ..whole };
+    assert_eq!(
+        data(&parts).unwrap(),
+        "holds an unnamed volume (fat32, 1.0 GB), an unnamed volume (data of no kind that is known here, 1.0 GB)"
+    );
+    assert_eq!(data(&stick()), None);
+    assert_eq!(data(&Drive { surface: Surface::Data, ..stick() }).unwrap(), "holds data of no kind that is known here");
 }
 
 #[test]
@@ -349,6 +399,9 @@ proptest! {
         let everything: Vec<String> = RULES.iter().map(|rule| rule.id.to_owned()).collect();
         prop_assert_eq!(clear(&choice, &plan, &circumstances, &[], &everything).is_err(), must_stop);
         let judged = clear(&choice, &plan, &circumstances, &[], &accepted);
+        let asks = findings_for_choice(&choice, Some(&plan), &circumstances).into_iter().filter(|found| found.level == Level::Ask);
+        let all_named = asks.into_iter().all(|found| accepted.iter().any(|id| id == found.id));
+        prop_assert_eq!(judged.is_ok(), !must_stop && all_named);
         if must_stop {
             prop_assert!(judged.unwrap_err().standing.iter().any(|finding| finding.level == Level::Stop));
         } else if let Err(refused) = judged {

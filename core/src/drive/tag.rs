@@ -136,6 +136,15 @@ mod tests {
         insta::assert_snapshot!(tag, @"DBR7J");
     }
 
+    #[test]
+    fn what_is_no_tag_is_not_taken_for_one() {
+        for wrong in ["", "DBR7", "DBR7JJ", "DBR7U", "DBR-J", "DB R7", "DBR7É", "D?R7J", "DBR7??", "????", "DBR7J?"] {
+            assert_eq!(wrong.parse::<Tag>(), Err(NoTag), "{wrong}");
+        }
+        let typed = ["dbr7j", "DBR7?", "ob1lI", "OB1L1"].map(|text| text.parse::<Tag>().unwrap().to_string());
+        assert_eq!(typed, ["DBR7J", "DBR7?", "0B111", "0B111"]);
+    }
+
     proptest! {
         #[test]
         fn a_tag_is_read_back_however_it_is_typed(serial in "[A-Z0-9]{0,12}", bytes: u64) {

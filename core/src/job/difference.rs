@@ -158,6 +158,48 @@ mod tests {
     use super::*;
 
     #[test]
+    fn ranges_are_merged_where_nothing_lies_between_and_bounded() {
+        let mut all = Differences::default();
+        let told = |all: &Differences| all.told.iter().map(|one| (one.offset, one.bytes)).collect::<Vec<_>>();
+        all.add(100..200, Cause::Zeros);
+        all.add(200 + MERGE_WITHIN..300 + MERGE_WITHIN, Cause::Zeros);
+        assert_eq!(told(&all), [(100, 200 + MERGE_WITHIN)], "as near as may be");
+        all.add(301 + 2 * MERGE_WITHIN..400 + 2 * MERGE_WITHIN, Cause::Zeros);
+        all.add(400 + 2 * MERGE_WITHIN..500 + 2 * MERGE_WITHIN, Cause::Ones);
+        assert_eq!(
+            told(&all)[1..],
+            [(301 + 2 * MERGE_WITHIN, 99), (400 + 2 * MERGE_WITHIN, 100)],
+            "too far, and of another kind"
+        );
+        assert_eq!(all.bytes, 100 + 100 + 99 + 100);
+        for number in 0..TOLD_MOST as u64 {
+            let at = (1 << 20) * (number + 1);
+            all.add(at..at + 1, Cause::OtherData);
+        }
+        assert_eq!((all.told.len(), all.more), (TOLD_MOST, 3));
+        let last = told(&all)[TOLD_MOST - 1];
+        all.add(last.0 + 1..last.0 + 2, Cause::OtherData);
+        assert_eq!(
+            (told(&all)[TOLD_MOST - 1], all.more),
+            (last, 4),
+            "behind what is left out, nothing follows closely"
+        );
+    }
+
+    #[test]
+    fn single_bits_are_counted_with_their_lines() {
+        let mut all = Differences::default();
+        let expected = vec![0u8; 1024];
+        let mut found = expected.clone();
+        (found[3], found[203]) = (0b100, 0b1000);
+        all.compare(0, &expected, &found, &mut |_, cause| cause);
+        assert_eq!((all.bits, all.lines, all.told[0].cause), (2, 0b1100, Cause::SingleBits));
+        // A byte that is another one altogether, and bits in most of them, are no failing memory.
+        assert_eq!(cause(&[0; 128], &[[3; 1].as_slice(), &[0; 127]].concat()), Cause::OtherData);
+        assert_eq!(cause(&[0; 128], &[1; 128]), Cause::OtherData);
+    }
+
+    #[test]
     fn the_bytes_tell_the_cause() {
         let expected: Vec<u8> = (0..20_000u32).map(|n| (n % 251) as u8 | 1).collect();
         let causes = |spoil: &dyn Fn(&mut [u8])| {

@@ -216,7 +216,13 @@ mod tests {
     fn notes_are_about_one_drive_and_one_image_and_a_torn_line_is_none() {
         let folder = tempfile::tempdir().unwrap();
         let path = path_of(folder.path(), &"DBR7?".parse().unwrap());
-        assert!(matches!(find(&path, &heading()), Found::Nothing(_)));
+        let why = |path: &Path| match find(path, &heading()) {
+            Found::Nothing(why) => why,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(why(&path), "no job on this drive has stopped half-way");
+        // Notes that are there and can't be read are not none.
+        assert_eq!(why(folder.path()), "the notes of the last job can't be used: this is a folder");
         let blocks: Vec<_> = (0u8..5).map(|n| blake3::hash(&[n])).collect();
         let mut journal = Journal::begin(&path, &heading(), &blocks[..1]).unwrap();
         journal.note(&blocks[1..3]).unwrap();

@@ -118,6 +118,14 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    #[test]
+    fn blocks_count_as_whole_where_all_of_their_body_lies_before() {
+        let frame = Frame::of(3 * BLOCK_BYTES + END_BYTES, 512);
+        let told =
+            [0, BLOCK_BYTES - 1, BLOCK_BYTES, 2 * BLOCK_BYTES + 1, u64::MAX].map(|at| frame.whole_blocks_before(at));
+        assert_eq!(told, [0, 0, 1, 2, 3], "none of them reaches into the drive's end");
+    }
+
     proptest! {
         #[test]
         fn every_byte_of_the_image_has_one_place_and_no_end_of_the_drive_keeps_old_data(

@@ -215,3 +215,129 @@ fn first_difference(drive: &dyn DriveIo, parts: &[(u64, &[u8])]) -> Result<Optio
     }
     Ok(None)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex;
+
+    use super::*;
+    use crate::digest::BLOCK_BYTES;
+
+    const MIB: usize = 1 << 20;
+    const OUTERMOST: usize = OUTERMOST_BYTES as usize;
+
+    /// A drive in memory, and what was written to it in which order: place and length.
+    struct Noted(Mutex<(Vec<u8>, Vec<(usize, usize)>)>);
+
+    impl Noted {
+        fn of(bytes: usize) -> Self {
+            Self(Mutex::new((vec![0x77; bytes], Vec::new())))
+        }
+
+        fn bytes_now(&self) -> Vec<u8> {
+            self.0.lock().unwrap().0.clone()
+        }
+
+        fn written(&self) -> Vec<(usize, usize)> {
+            std::mem::take(&mut self.0.lock().unwrap().1)
+        }
+    }
+
+    impl DriveIo for Noted {
+        fn bytes(&self) -> u64 {
+            self.0.lock().unwrap().0.len() as u64
+        }
+
+        fn sector_bytes(&self) -> u32 {
+            512
+        }
+
+        fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+            let at = at as usize;
+            into.copy_from_slice(&self.0.lock().unwrap().0[at..at + into.len()]);
+            Ok(())
+        }
+    }
+
+    impl DriveWrite for Noted {
+        fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+            let (bytes, written) = &mut *self.0.lock().unwrap();
+            bytes[at as usize..at as usize + from.len()].copy_from_slice(from);
+            written.push((at as usize, from.len()));
+            Ok(())
+        }
+
+        fn flush(&self) -> Result<(), DriveFault> {
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn the_heads_place_is_marked_with_what_no_image_holds_twice() {
+        let drive = Noted::of(4 * MIB);
+        mark(&drive, &Frame::of(drive.bytes(), 512)).unwrap();
+        let bytes = drive.bytes_now();
+        let (first, rest) = bytes[..MIB].split_at(OUTERMOST);
+        assert!(
+            first.iter().chain(&bytes[MIB..]).all(|byte| *byte == 0x77),
+            "only the head's place, but its first sectors"
+        );
+        // Each block of it is its own: one that shows up elsewhere tells which it is.
+        let blocks: std::collections::BTreeSet<&[u8]> = rest.chunks(OUTERMOST).collect();
+        assert_eq!(blocks.len(), rest.len() / OUTERMOST);
+        assert!(blocks.iter().all(|block| block.iter().any(|byte| !matches!(byte, 0 | 0x77 | 0xFF))));
+        let tiny = Noted::of(OUTERMOST);
+        mark(&tiny, &Frame::of(tiny.bytes(), 512)).unwrap();
+        assert_eq!(tiny.written(), []);
+    }
+
+    #[test]
+    fn what_firmware_looks_for_is_emptied_first_and_sealed_last() {
+        // The last places are whole pages from the end's start on, and never nothing.
+        for (drive_bytes, last) in
+            [(4 * MIB, OUTERMOST), (4 * MIB + 512, OUTERMOST), (MIB + 4608, 512), (MIB + 4096, 4096)]
+        {
+            let drive = Noted::of(drive_bytes);
+            let frame = Frame::of(drive.bytes(), 512);
+            let end = frame.end().start as usize;
+            let rest: Vec<(usize, usize)> = [(end, drive_bytes - last - end), (OUTERMOST, MIB - OUTERMOST)]
+                .into_iter()
+                .filter(|part| part.1 > 0)
+                .collect();
+            assert_eq!(blank(&drive, &frame).head, Head::Blank);
+            assert_eq!(drive.written(), [vec![(0, OUTERMOST), (drive_bytes - last, last)], rest.clone()].concat());
+            let fill = |range: Range<u64>| {
+                let mut buffer = zeros(&range);
+                buffer.fill(0x5A);
+                buffer
+            };
+            let withheld = Withheld { head: fill(frame.head()), end: fill(frame.end()) };
+            assert_eq!(seal(&drive, &frame, &withheld, drive.bytes(), &[]).unwrap(), None);
+            let outermost = [(drive_bytes - last, last), (0, OUTERMOST)];
+            assert_eq!(drive.written(), [rest, outermost.to_vec()].concat(), "a drive of {drive_bytes} bytes");
+            assert_eq!(bytes(&withheld, &frame, drive.bytes()), (MIB + drive_bytes - end) as u64);
+            assert!(is_sealed(&drive, &withheld, &frame).unwrap());
+            drive.write_at(drive.bytes() - 1, &[0]).unwrap();
+            assert!(!is_sealed(&drive, &withheld, &frame).unwrap());
+        }
+    }
+
+    #[test]
+    fn a_seal_that_spoils_the_bodys_last_blocks_is_told() {
+        let drive = Noted::of(16 * MIB);
+        let frame = Frame::of(drive.bytes(), 512);
+        let withheld = Withheld { head: zeros(&frame.head()), end: AlignedBuf::new(0) };
+        let piece = |number: u64| Piece {
+            at: number * BLOCK_BYTES,
+            bytes: BLOCK_BYTES,
+            digest: blake3::hash(&vec![0x77; BLOCK_BYTES as usize]),
+        };
+        let pieces = [piece(1), piece(2)];
+        assert_eq!(seal(&drive, &frame, &withheld, 12 << 20, &pieces).unwrap(), None);
+        for piece in &pieces {
+            drive.write_at(piece.at + 5, &[1]).unwrap();
+            assert_eq!(seal(&drive, &frame, &withheld, 12 << 20, &pieces).unwrap(), Some(piece.at));
+            drive.write_at(piece.at + 5, &[0x77]).unwrap();
+        }
+    }
+}
