@@ -100,7 +100,7 @@ fn failure(error: &Error) -> Failure {
         ErrorKind::ArgumentConflict => {
             let other = of(ContextKind::PriorArg).join(", ");
             (
-                if other.is_empty() {
+                if other.is_empty() || other == arg {
                     format!("{arg} is given twice")
                 } else {
                     format!("{arg} and {other} exclude each other")

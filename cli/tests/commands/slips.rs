@@ -152,6 +152,67 @@ fn a_command_that_is_told_works_as_it_is_typed() {
     assert!(by_shell(&format!("{mend} --unattended")).starts_with("exit 0\nverified"), "{mend}");
 }
 
+/// The commands of a page: lines of code that begin with `pyrotyp`, without what is said behind them.
+fn commands_of(page: &str) -> Vec<String> {
+    let text = std::fs::read_to_string(format!("{}/../{page}", env!("CARGO_MANIFEST_DIR"))).unwrap();
+    let lines = text.lines().filter_map(|line| line.strip_prefix("    "));
+    let typed = lines.filter_map(|line| line.strip_prefix("sudo ").unwrap_or(line).strip_prefix("pyrotyp "));
+    typed.map(|line| line.split(" # ").next().unwrap().trim().to_owned()).collect()
+}
+
+#[test]
+fn every_command_of_the_pages_works_on_the_demos_bench() {
+    let bench = Bench::new();
+    assert!(bench.pyrotyp("demo --keep kept").starts_with("exit 0"));
+    let folder = bench.path("kept");
+    let images = folder.join("images");
+    // The pages speak of files in the folder that one is in.
+    for name in ["larkspur-9.2-desktop-x86_64.iso", "SHA256SUMS", "SHA256SUMS.sig"] {
+        std::fs::copy(images.join(name), folder.join(name)).unwrap();
+    }
+    let mut tried = 0;
+    for page in ["README.md", "docs/fetch.md", "docs/catalogue.md", "docs/check.md", "docs/guard.md", "docs/tray.md"] {
+        for command in commands_of(page) {
+            // What stands for any file or name, and what may be left away.
+            let command =
+                command.replace("FILE…", "images/wrenfield-rescue-3.iso").replace("NAME…", "wrenfield-rescue-3");
+            let command = command.replace(['[', ']', '…'], "").replace(" NAME", "").replace("--move", "");
+            let verb = command.split(' ').next().unwrap().to_owned();
+            let run = |more: &str| {
+                let mut typed = bench.command(&format!("{command} --state state {more}"));
+                typed.current_dir(&folder).output().unwrap()
+            };
+            match verb.as_str() {
+                // Nobody answers at these addresses; that the words are understood is all that can be tried.
+                "fetch" => {
+                    let told = bench.tell(&run("--help"));
+                    assert!(told.starts_with("exit 0"), "{page}: {command}: {told}");
+                    let told = bench.tell(&run("--no-such-option"));
+                    assert!(told.contains("there is no option `--no-such-option`"), "{page}: {command}: {told}");
+                }
+                "write" => {
+                    let told = bench.tell(&run("--tray tray --unattended --accept just-verified"));
+                    let is_new = command.contains("--resume");
+                    assert!(
+                        told.starts_with("exit 0\nverified") || is_new && told.contains("nothing to go on with"),
+                        "{page}: {command}: {told}"
+                    );
+                }
+                "contents" | "compare" | "drives" => {
+                    let told = bench.tell(&run("--tray tray"));
+                    assert!(told.starts_with("exit 0"), "{page}: {command}: {told}");
+                }
+                _ => {
+                    let told = bench.tell(&run(""));
+                    assert!(told.starts_with("exit 0"), "{page}: {command}: {told}");
+                }
+            }
+            tried += 1;
+        }
+    }
+    assert!(tried >= 20, "{tried}");
+}
+
 #[test]
 fn the_demos_bench_takes_its_commands_again_and_leaves_the_real_one_alone() {
     let bench = Bench::new();

@@ -24,7 +24,7 @@ pub use check::{CheckError, Checked, Expected, Proof, Purpose, Report, are_enoug
 pub use embedded::{Embedded, EmbeddedReport, embedded};
 pub use hashers::Hashers;
 pub use inside::{FileList, file_list};
-pub use pass::{Taker, pass};
+pub use pass::{Taker, pass, show};
 pub use sums::{Kind, Line, Lines, SUMS_BYTES_MOST, kind_in, kind_named, parse};
 pub use torrent::{PiecesReport, Torrent, torrent};
 

@@ -41,6 +41,34 @@ pub fn pass<'a>(
     cancel: &Cancel,
     progress: &mut dyn FnMut(u64),
 ) -> Result<(), CheckError> {
+    let mut at = 0u64;
+    show(takers, &mut |into| {
+        progress(at);
+        if at >= image.size() {
+            return Ok(0);
+        }
+        if cancel.is_set() {
+            return Err(CheckError::Stopped);
+        }
+        let filled = image.fill_at(at, into).map_err(|source| CheckError::Image { at, source })?;
+        if filled == 0 {
+            return Err(CheckError::Shrunk { at, bytes: image.size() });
+        }
+        at = at.saturating_add(filled as u64);
+        Ok(filled)
+    })
+}
+
+/// Shows what `next` gives to each taker, on a thread of its own, until it gives nothing more.
+///
+/// Memory is bounded as in [`pass`].
+///
+/// # Errors
+/// What `next` fails with.
+pub fn show<'a, E>(
+    takers: impl IntoIterator<Item = Box<dyn Taker + 'a>>,
+    next: &mut dyn FnMut(&mut [u8]) -> Result<usize, E>,
+) -> Result<(), E> {
     std::thread::scope(|scope| {
         let mut queues = Vec::new();
         for mut taker in takers {
@@ -55,28 +83,20 @@ pub fn pass<'a>(
         // A taker holds at most LAG pieces in its queue and one in its hands: the one before those is free again.
         let new = || Arc::new(Piece { bytes: vec![0; PIECE], filled: 0 });
         let mut pieces: std::collections::VecDeque<_> = (0..LAG.saturating_add(2)).map(|_| new()).collect();
-        let mut at = 0u64;
-        while at < image.size() {
-            if cancel.is_set() {
-                return Err(CheckError::Stopped);
-            }
+        loop {
             let mut piece = pieces.pop_front().filter(|piece| Arc::strong_count(piece) == 1).unwrap_or_else(new);
             if let Some(piece) = Arc::get_mut(&mut piece) {
-                let read = image.fill_at(at, &mut piece.bytes);
-                piece.filled = read.map_err(|source| CheckError::Image { at, source })?;
+                piece.filled = next(&mut piece.bytes)?;
             }
             if piece.filled == 0 {
-                return Err(CheckError::Shrunk { at, bytes: image.size() });
+                return Ok(());
             }
-            at = at.saturating_add(piece.filled as u64);
             for queue in &queues {
                 // A taker whose thread panicked is gone; the scope passes its panic on.
                 let _ = queue.send(Arc::clone(&piece));
             }
             pieces.push_back(piece);
-            progress(at);
         }
-        Ok(())
     })
 }
 

@@ -14,7 +14,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::field::{take, u32_le};
 use super::read_at::ReadAt;
-use crate::digest::{Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
+use crate::digest::{self, Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
 use crate::foreign::{Shown, all_shown};
 use crate::{Cancel, human_bytes};
 
@@ -31,8 +31,6 @@ pub const HEAD_BYTES: usize = 1 << 20;
 pub const ENTRIES_MOST: usize = 10_000;
 /// Most images of a zip that are named.
 const IMAGES_TOLD: usize = 12;
-/// Unpacked in pieces of this many bytes.
-const PIECE: usize = 1 << 20;
 /// Names of image files inside a zip.
 const IMAGE_ENDINGS: [&str; 6] = [".iso", ".img", ".raw", ".dd", ".bin", ".hdd"];
 
@@ -264,28 +262,25 @@ impl Packed {
         let mut stream = self.stream().map_err(|source| self.damaged(0, source))?;
         let mut hashers = Hashers::new([Algorithm::Sha256]);
         let mut blocks = BlockHasher::new();
-        let mut piece = vec![0u8; PIECE];
         let mut at = 0u64;
-        loop {
-            if cancel.is_set() {
-                return Err(PackedFault::Stopped);
-            }
-            match stream.read(&mut piece) {
-                Ok(0) => break,
-                Ok(count) => {
-                    let bytes = piece.get(..count).unwrap_or_default();
-                    hashers.update(bytes);
-                    blocks.take(bytes);
-                    at = at.saturating_add(count as u64);
-                }
-                Err(fault) if fault.kind() == io::ErrorKind::Interrupted => {}
-                Err(source) => return Err(self.damaged(at, source)),
-            }
-            if at > limit {
-                return Err(PackedFault::TooLong { format: self.format.name(), limit });
-            }
+        let takers = hashers.takers().chain(std::iter::once(Box::new(&mut blocks) as Box<dyn Taker>));
+        digest::show(takers, &mut |into| {
             progress(at);
-        }
+            let mut filled = 0usize;
+            while let Some(rest) = into.get_mut(filled..).filter(|rest| !rest.is_empty()) {
+                if cancel.is_set() {
+                    return Err(PackedFault::Stopped);
+                }
+                match stream.read(rest) {
+                    Ok(0) => break,
+                    Ok(count) => filled = filled.saturating_add(count),
+                    Err(fault) if fault.kind() == io::ErrorKind::Interrupted => {}
+                    Err(source) => return Err(self.damaged(at.saturating_add(filled as u64), source)),
+                }
+            }
+            at = at.saturating_add(filled as u64);
+            if at > limit { Err(PackedFault::TooLong { format: self.format.name(), limit }) } else { Ok(filled) }
+        })?;
         let sha256 = hashers.finish().pop().map(|sum| sum.hex).unwrap_or_default();
         Ok(Unpacked { packed: self, bytes: at, sha256, blocks: blocks.finish(), place: Mutex::new(None) })
     }
