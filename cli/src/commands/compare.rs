@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use pyrotyp_core::contents::contents;
-use pyrotyp_core::drive::{Drive, DriveIo, Sectors};
+use pyrotyp_core::drive::{Drive, DriveIo, Sectors, Tag};
 use pyrotyp_core::job::{self, Conclusion, JobFault, JobResult};
 use pyrotyp_core::{Cancel, Foreign, Shown, ledger, typed};
 
@@ -30,9 +30,12 @@ fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
 
 /// Reads the drive and compares it with the image.
 pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    if Path::new(asked).is_file() && !image.exists() && !asked.starts_with("/dev/") {
+    // A tag where the image belongs, or a file where the drive does.
+    let is_tag = |text: &str| text.parse::<Tag>().is_ok();
+    let is_swapped = Path::new(asked).is_file() || image.to_str().is_some_and(is_tag) && !is_tag(asked);
+    if is_swapped && !image.exists() && !asked.starts_with("/dev/") {
         let (drive, file) = (typed::path(image), typed::path(Path::new(asked)));
-        let text = format!("`{}` is a file, and the drive comes first", asked.shown());
+        let text = format!("`{}` is no drive, and the drive comes first", asked.shown());
         return Err(Failure::new(Exit::Usage, text, format!("pyrotyp compare {drive} {file}")));
     }
     let path = &on_shelf_or_file(image, common)?;

@@ -31,8 +31,13 @@ pub fn contents(
     common: &Common,
 ) -> String {
     let mut out = format!("{NAME}{}{NAME:#}  {} ({})\n", drive.tag, drive.name(), role(drive.role()));
-    let table = found.table.map_or("no partition table".to_owned(), |table| format!("partition table {table}"));
-    add!(out, "       {}, {}, {}, {table}\n", human_bytes(drive.bytes), link(drive), drive.path);
+    let has_parts = found.volumes.iter().any(|listed| listed.number.is_some());
+    let table = match found.table {
+        Some(table) => format!(", partition table {table}"),
+        None if has_parts => String::new(),
+        None => ", no partition table".to_owned(),
+    };
+    add!(out, "       {}, {}, {}{table}\n", human_bytes(drive.bytes), link(drive), drive.path);
     if let Some(image) = &found.image {
         add!(out, "       made from an image: {NAME}{}{NAME:#}\n", image.shown());
     }

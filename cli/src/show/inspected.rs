@@ -120,7 +120,9 @@ fn wrap(text: &str, width: usize) -> Vec<String> {
     for c in text.chars() {
         let wide = c.width().unwrap_or(0);
         if used + wide > width {
-            let cut = line.rfind([' ', '-', '_', '/']).map_or(line.len(), |place| place + 1);
+            // A word of a name stays whole as long as its line has another place.
+            let place = line.rfind([' ', '-', '/']).or_else(|| line.rfind('_'));
+            let cut = place.map_or(line.len(), |place| place + 1);
             let rest = line.split_off(cut);
             lines.push(std::mem::replace(&mut line, rest));
             used = line.width();

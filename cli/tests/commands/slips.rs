@@ -80,7 +80,7 @@ fn a_slip_gets_a_hand() {
     $ compare rescue.iso 590J1 --tray tray
     exit 2
     -- standard error:
-    pyrotyp: `rescue.iso` is a file, and the drive comes first
+    pyrotyp: `rescue.iso` is no drive, and the drive comes first
        next: pyrotyp compare --tray tray 590J1 rescue.iso
 
 

@@ -11,7 +11,7 @@ use std::io;
 
 use jiff::civil::DateTime;
 
-use crate::drive::{Surface, Volume, read_content, surface};
+use crate::drive::{Partition, Surface, Volume, read_content, surface};
 use crate::image::{Part, ReadAt, fat, gpt, iso9660, mbr};
 
 /// Most entries of a folder that are looked at.
@@ -80,12 +80,13 @@ pub fn contents(drive: &dyn ReadAt) -> io::Result<Contents> {
         _ => None,
     };
     let mut volumes = Vec::new();
-    let is_whole = whole.is_some();
     if let Some(volume) = whole {
         volumes.push(listed(drive, None, 0, volume)?);
     }
-    // An entry that covers the whole volume is that volume once more.
-    for (partition, start) in partitions.into_iter().filter(|(_, start)| !is_whole || *start > 0) {
+    let volume_end = volumes.first().map_or(0, |whole: &Listed| whole.used_bytes.unwrap_or(whole.volume.bytes));
+    // An entry for a part of the whole volume, as hybrid images have them, is no volume of its own.
+    let is_own = |(partition, start): &(Partition, u64)| partition.volume.filesystem.is_some() || *start >= volume_end;
+    for (partition, start) in partitions.into_iter().filter(is_own) {
         volumes.push(listed(drive, Some(partition.number), start, partition.volume)?);
     }
     let surface = if volumes.is_empty() { surface(drive)? } else { Surface::Unread };
