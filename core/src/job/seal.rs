@@ -226,8 +226,11 @@ mod tests {
     const MIB: usize = 1 << 20;
     const OUTERMOST: usize = OUTERMOST_BYTES as usize;
 
-    /// A drive in memory, and what was written to it in which order: place and length.
-    struct Noted(Mutex<(Vec<u8>, Vec<(usize, usize)>)>);
+    /// A write: its place and its length.
+    type Write = (usize, usize);
+
+    /// A drive in memory, and what was written to it in which order.
+    struct Noted(Mutex<(Vec<u8>, Vec<Write>)>);
 
     impl Noted {
         fn of(bytes: usize) -> Self {
@@ -238,7 +241,7 @@ mod tests {
             self.0.lock().unwrap().0.clone()
         }
 
-        fn written(&self) -> Vec<(usize, usize)> {
+        fn written(&self) -> Vec<Write> {
             std::mem::take(&mut self.0.lock().unwrap().1)
         }
     }
@@ -300,7 +303,7 @@ mod tests {
             let drive = Noted::of(drive_bytes);
             let frame = Frame::of(drive.bytes(), 512);
             let end = frame.end().start as usize;
-            let rest: Vec<(usize, usize)> = [(end, drive_bytes - last - end), (OUTERMOST, MIB - OUTERMOST)]
+            let rest: Vec<Write> = [(end, drive_bytes - last - end), (OUTERMOST, MIB - OUTERMOST)]
                 .into_iter()
                 .filter(|part| part.1 > 0)
                 .collect();
