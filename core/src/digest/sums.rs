@@ -198,12 +198,15 @@ fn gnu<'a>(text: &'a str, hint: Option<&Kind>) -> Option<(&'a str, Option<Kind>,
     Some((hex, hint.cloned(), name))
 }
 
+/// Longest name of a kind, in bytes.
+const KIND_MOST: usize = 32;
+
 /// `SHA256 (name) = hex`, and `SHA2-256(name)= hex` as other tools write it.
 fn bsd(text: &str) -> Option<(&str, Option<Kind>, &str)> {
     let (front, hex) = text.rsplit_once(") = ").or_else(|| text.rsplit_once(")= "))?;
     let (kind, name) = front.split_once('(')?;
     let kind = kind.trim_end();
-    let is_word = !kind.is_empty() && !kind.contains(char::is_whitespace);
+    let is_word = (1..=KIND_MOST).contains(&kind.len()) && !kind.contains(char::is_whitespace);
     let hex = hex.trim();
     // One that has not the digits of its kind is of none that is known.
     let fits = |named: &Kind| !matches!(named, Kind::Known(algorithm) if algorithm.hex_digits() != hex.len());

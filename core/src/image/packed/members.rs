@@ -8,7 +8,7 @@
 
 use std::io::{self, BufRead, Read};
 
-use super::{CODEC_MEMORY_MOST, Format, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST, needs};
+use super::{CODEC_MEMORY_MOST, Format, LZ4_MAGIC, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST, is_skippable, needs};
 
 /// Bytes that are read at once.
 const BUFFER: usize = 64 << 10;
@@ -17,14 +17,6 @@ const EMPTY_MOST: u64 = 1000;
 const BYTES_EACH: u64 = 4096;
 /// Largest window that Zstandard may ask for, as a power of two (RFC 8878 §3.1.1.1.2): [`CODEC_MEMORY_MOST`].
 const ZST_WINDOW_LOG_MOST: u32 = CODEC_MEMORY_MOST.ilog2();
-/// Magic number of LZ4 frames, in the order of the file.
-pub const LZ4_MAGIC: [u8; 4] = [0x04, 0x22, 0x4D, 0x18];
-
-/// Whether these four bytes begin a skippable frame, which Zstandard and LZ4 share (RFC 8878 §3.1.2).
-pub fn is_skippable(magic: [u8; 4]) -> bool {
-    matches!(magic, [0x50..=0x5F, 0x2A, 0x4D, 0x18])
-}
-
 /// Bytes with a look ahead, which knows whether anybody wanted more than there is.
 struct Ahead<R> {
     inner: R,

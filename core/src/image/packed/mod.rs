@@ -64,6 +64,14 @@ const MAGIC: [(&[u8], Format); 6] = [
     (b"PK\x03\x04", Format::Zip),
 ];
 
+/// Magic number of LZ4 frames, in the order of the file.
+const LZ4_MAGIC: [u8; 4] = [0x04, 0x22, 0x4D, 0x18];
+
+/// Whether these four bytes begin a skippable frame, which Zstandard and LZ4 share (RFC 8878 §3.1.2).
+fn is_skippable(magic: [u8; 4]) -> bool {
+    matches!(magic, [0x50..=0x5F, 0x2A, 0x4D, 0x18])
+}
+
 /// Most frames for others that may stand before the first one.
 const SKIPPABLE_MOST: usize = 16;
 
@@ -73,7 +81,7 @@ impl Format {
         let mut rest = head;
         for _ in 0..SKIPPABLE_MOST {
             let (Some(magic), Some(size)) = (take::<4>(rest, 0), u32_le(rest, 4)) else { break };
-            if !members::is_skippable(magic) {
+            if !is_skippable(magic) {
                 break;
             }
             let next = usize::try_from(size).ok().and_then(|size| rest.get(size.checked_add(8)?..));

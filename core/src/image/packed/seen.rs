@@ -48,7 +48,7 @@ impl Seen {
         })
     }
 
-    /// Unpacks on for the ranges that are wanted, as far as it comes within [`LOOK_MOST`].
+    /// Unpacks on for the ranges that are wanted, as far as it comes within a fifth of a second.
     ///
     /// # Errors
     /// When the packed bytes are damaged before that.

@@ -4,8 +4,7 @@
 
 use std::io;
 
-use super::members::{LZ4_MAGIC, is_skippable};
-use super::{Format, SKIPPABLE_MOST};
+use super::{Format, LZ4_MAGIC, SKIPPABLE_MOST, is_skippable};
 use crate::image::field::{take, u32_le};
 use crate::image::read_at::{ReadAt, read_block};
 
