@@ -296,6 +296,21 @@ def a_swap_before_the_answer_is_caught(bench: Bench) -> None:
         expect(drive["written_bytes"] == 0, f"{name} got nothing", result["drives"])
 
 
+def a_stick_pulled_out_while_it_is_compared_is_no_difference(bench: Bench) -> None:
+    """A stick that goes away in mid-reading is told to be gone, with the status of a drive that failed."""
+    stick = bench.folder / "compared.img"
+    stick.write_bytes(bench.on_loop(bench.desktop).read_bytes())
+    result = bench.play(
+        """
+        t=$(tag Pocket); echo "begins"
+        pyrotyp compare $t $DESKTOP --json; echo "compared: $?"
+        """,
+        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417", read_bps="3M")],
+        events=[Event("unplug", drive="stick", on="begins", delay=3.0)])
+    said = result["said"]
+    expect("compared: 6" in said and '"id": "drive"' in said, "the drive failed, and does not differ", said)
+
+
 def a_busy_volume_is_refused_with_who_uses_it(bench: Bench) -> None:
     """A stick of which somebody has a file open stays as it is, and that somebody is named."""
     stick = bench.folder / "busy.img"
@@ -482,7 +497,7 @@ PLAYS: list[Callable[[Bench], None]] = [
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
-    the_bench_lies_on_any_file_system, own_images_start_pcs]
+    the_bench_lies_on_any_file_system, own_images_start_pcs, a_stick_pulled_out_while_it_is_compared_is_no_difference]
 # A guest waits for its slow drives most of the time.
 AT_ONCE = 2
 

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Fault, KEYS_BYTES_MOST, Key};
 use crate::foreign::Shown;
-use crate::system;
+use crate::{system, typed};
 
 /// Most keys that are looked at.
 const ENTRIES_MOST: usize = 1000;
@@ -68,7 +68,7 @@ impl RememberedError {
         match self {
             Self::Unreadable { .. } => "make it readable for yourself".to_owned(),
             Self::Damaged { path, .. } => {
-                format!("remove it (rm {}) and give the key again with --key", path.shown())
+                format!("remove it (rm {}) and give the key again with --key", typed::path(path))
             }
         }
     }
@@ -135,7 +135,7 @@ impl Remembered {
                     known: note.fingerprint.clone(),
                     since: note.first_used.chars().take(10).collect(),
                     given,
-                    file: path.shown(),
+                    file: typed::path(path),
                 });
             }
         }
