@@ -171,7 +171,7 @@ def drives_have_roles(bench: Bench) -> None:
     said = result["said"]
     for role in (r"stick +Kestrin Pocket .*USB 480 Mb/s", r"external +Odalen Vault .*USB 5 Gb/s", "internal +virtual"):
         expect(re.search(role, said) is not None, role, said)
-    expect("mounted at /media/bench/HOLIDAY; the job will unmount it" in said, "the mount is told", said)
+    expect("it is in use at /media/bench/HOLIDAY, and the job will unmount it" in said, "the mount is told", said)
     expect(said.count("\nverified") == 2, "written and compared", said)
     expect("vfat" not in said, "the volume was unmounted", said)
     for refused in ("external: 5", "internal: 5", "kernel name: 5"):
