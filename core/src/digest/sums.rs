@@ -11,24 +11,11 @@ use super::{Algorithm, Sum};
 /// Largest sums file read, in bytes.
 pub const SUMS_BYTES_MOST: u64 = 4 << 20;
 
-/// Kinds of checksum that are published and not computed here, as their names begin: they must not be taken for others of their length.
-const FOREIGN: [&str; 15] = [
-    "sha3",
-    "keccak",
-    "shake",
-    "whirlpool",
-    "ripemd",
-    "rmd",
-    "blake2s",
-    "tiger",
-    "streebog",
-    "gost",
-    "sm3",
-    "crc",
-    "xxh",
-    "k12",
-    "skein",
-];
+/// Kinds of checksum that are published and not computed here, and must not be taken for others of their length: by their names, and by
+/// the beginning of those that end in their size.
+const FOREIGN: [&str; 7] = ["whirlpool", "keccak", "blake2s", "streebog", "crc32c", "sha512t256", "sha512t224"];
+const FOREIGN_SIZED: [&str; 12] =
+    ["sha", "keccak", "shake", "ripemd", "rmd", "blake2s", "blake2b", "streebog", "sm", "crc", "xxh", "skein"];
 
 /// What is said of the kind of a checksum.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -51,10 +38,9 @@ pub fn kind_named(name: &str) -> Option<Kind> {
         "b3" | "blake3256" => Some(Algorithm::Blake3),
         _ => Algorithm::named(&plain),
     };
-    let is_foreign = || {
-        let cut = plain.starts_with("blake2b") || plain.starts_with("sha512") && plain.len() > "sha512".len();
-        cut || FOREIGN.iter().any(|start| plain.starts_with(start))
-    };
+    let is_size = |rest: &str| !rest.is_empty() && rest.bytes().all(|byte| byte.is_ascii_digit());
+    let is_sized = || FOREIGN_SIZED.iter().any(|start| plain.strip_prefix(start).is_some_and(is_size));
+    let is_foreign = || FOREIGN.contains(&plain.as_str()) || is_sized();
     known.map(Kind::Known).or_else(|| is_foreign().then(|| Kind::Foreign(name.trim_matches(['#', ':']).to_owned())))
 }
 
@@ -260,6 +246,7 @@ mod tests {
             (format!("# SHA512 HASH\n{long}  a.iso\n# BLAKE2B HASH\n{long}  a.iso\n"), "larkspur.DIGESTS"),
             (format!("# WHIRLPOOL HASH\n{long}  a.iso\n"), "larkspur.DIGESTS"),
             (format!("{sha256}  a.iso\n"), "CHECKSUMS"),
+            (format!("# Shake and Skein 3\n{sha256}  a.iso\n"), "shake-skein-sm.CHECKSUM"),
             (format!("{sha256}  a.iso\n"), "B2SUMS"),
             (format!("{sha256}\n"), "larkspur.iso.sha3-256"),
             (format!("SHA2-256(a.iso)= {sha256}\nBLAKE2b-256 (a.iso) = {sha256}\nSHA3-256 (a.iso) = {sha256}\n"), "x"),
@@ -277,6 +264,7 @@ mod tests {
         blake2b "a.iso"
         sha512 "a.iso", blake2b "a.iso"
         not WHIRLPOOL "a.iso"
+        sha256? "a.iso"
         sha256? "a.iso"
         not BLAKE2b of 256 bits "a.iso"
         not sha3-256 "any"
