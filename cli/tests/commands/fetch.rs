@@ -242,13 +242,17 @@ fn a_catalogue_from_the_network_counts_only_when_it_is_signed_by_the_key_that_is
 }
 
 /// A server for https with a certificate that nobody knows, and the file that makes it known.
-fn protected(online: &Online) -> String {
-    let made = rcgen::generate_simple_self_signed(["127.0.0.1".to_owned()]).unwrap();
-    std::fs::write(online.bench.path("known.pem"), made.cert.pem()).unwrap();
-    let key = rustls::pki_types::PrivateKeyDer::try_from(made.signing_key.serialize_der()).unwrap();
+fn protected(online: &Online, years: std::ops::Range<i32>) -> String {
+    let mut made = rcgen::CertificateParams::new(["127.0.0.1".to_owned()]).unwrap();
+    made.not_before = rcgen::date_time_ymd(years.start, 1, 1);
+    made.not_after = rcgen::date_time_ymd(years.end, 1, 1);
+    let key = rcgen::KeyPair::generate().unwrap();
+    let cert = made.self_signed(&key).unwrap();
+    std::fs::write(online.bench.path("known.pem"), cert.pem()).unwrap();
+    let key = rustls::pki_types::PrivateKeyDer::try_from(key.serialize_der()).unwrap();
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().unwrap();
-    let config = Arc::new(config.with_no_client_auth().with_single_cert(vec![made.cert.der().clone()], key).unwrap());
+    let config = Arc::new(config.with_no_client_auth().with_single_cert(vec![cert.der().clone()], key).unwrap());
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
     let server = online.server.clone();
@@ -270,7 +274,7 @@ fn protected(online: &Online) -> String {
 #[test]
 fn a_server_that_can_not_prove_who_it_is_is_refused_and_protection_is_never_dropped() {
     let online = Online::new().with_list();
-    let secure = protected(&online);
+    let secure = protected(&online, 2000..4000);
     let with = |address: &str| {
         let mut command = online.bench.command(&format!("fetch {address} --into here --quiet"));
         command.env("SSL_CERT_FILE", online.bench.path("known.pem"));
@@ -281,6 +285,13 @@ fn a_server_that_can_not_prove_who_it_is_is_refused_and_protection_is_never_drop
     let known = with(&format!("{secure}/steady/{FILE}"));
     assert!(known.starts_with("exit 0") && online.take_equal(), "{known}");
     steady().bind(|| insta::assert_snapshot!("protected", [unknown, down].join("\n")));
+    // A certificate whose days are over, or still to come: the clock of an old PC may be to blame.
+    for (years, words) in [(2000..2001, "its days are over"), (3999..4000, "its days have not begun")] {
+        let other = protected(&online, years);
+        let told = with(&format!("{other}/steady/{FILE}"));
+        assert!(told.starts_with("exit 5") && told.contains(words), "{told}");
+        assert!(told.contains("is this PC's clock right? It says 2"), "{told}");
+    }
     // A proxy that is named is used, and one that is not there is an error.
     let mut command = online.bench.command("fetch http://larkspur.example/larkspur.iso --into here --wait 1");
     command.env("HTTP_PROXY", "http://127.0.0.1:9");
