@@ -52,8 +52,8 @@ impl Exit {
     /// The result of a command that ended like this, and has no other.
     pub fn result(self) -> JobResult {
         match self {
-            Self::Done => JobResult::Written,
-            Self::Unexpected | Self::Drive => JobResult::Failed,
+            // What is done has not failed; nothing else is left for it here.
+            Self::Done | Self::Unexpected | Self::Drive => JobResult::Failed,
             Self::Usage | Self::Image | Self::Checksum | Self::Refused => JobResult::Refused,
             Self::Differs => JobResult::Differs,
             Self::Stopped => JobResult::Stopped,
@@ -83,8 +83,8 @@ impl Failure {
     }
 
     /// With the document of the command that failed.
-    pub fn with_document(self, document: &str) -> Self {
-        Self { document: serde_json::from_str(document).ok().map(Box::new), ..self }
+    pub fn with_document(self, document: Value) -> Self {
+        Self { document: Some(Box::new(document)), ..self }
     }
 }
 

@@ -12,6 +12,7 @@ use std::process::ExitCode;
 use anstream::ColorChoice;
 use clap::Parser;
 use pyrotyp_core::Cancel;
+use serde_json::Value;
 
 use asked::{Asked, Command, Common, When};
 use exit::{Exit, Failure, plain};
@@ -74,7 +75,7 @@ fn failed(failure: &Failure, is_json: bool) -> Exit {
     tell(failure);
     if is_json {
         // Whoever reads it is told by the exit status too.
-        let _ = put(&json::failed(failure));
+        let _ = put_document(&json::failed(failure));
     }
     failure.exit
 }
@@ -89,18 +90,24 @@ fn tell(failure: &Failure) {
     warn(&text);
 }
 
-/// Puts a result on standard output. A reader that has seen enough and went away is no error.
+/// Puts a result for people on standard output. A reader that has seen enough and went away is no error.
 fn put(text: &str) -> Result<(), Failure> {
     put_while_read(text).map(|_| ())
 }
 
+/// Puts a result for programs on standard output.
+fn put_document(document: &Value) -> Result<(), Failure> {
+    put_as_it_is(&json::text(document)).map(|_| ())
+}
+
 /// Like [`put`], and tells whether anybody still reads: what has no end of its own ends when nobody does.
 fn put_while_read(text: &str) -> Result<bool, Failure> {
-    let safe = edge(text);
-    // A document begins with a bracket, and no text of ours does.
-    let is_document = text.starts_with(['{', '[']);
-    let shown = if is_document { safe } else { for_people(&safe, wrap::width_of(&io::stdout())).into() };
-    match anstream::stdout().write_all(shown.as_bytes()) {
+    put_as_it_is(&for_people(&edge(text), wrap::width_of(&io::stdout())))
+}
+
+/// The same, of lines for programs, which no terminal's width breaks.
+fn put_as_it_is(text: &str) -> Result<bool, Failure> {
+    match anstream::stdout().write_all(text.as_bytes()) {
         Ok(()) => Ok(true),
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(false),
         Err(error) => Err(Failure::new(

@@ -101,7 +101,7 @@ fn failure(error: &Error) -> Failure {
                 "" => format!("{arg} needs a value{valid}"),
                 value => format!("`{}` can't be given for {arg}{}{valid}", value.shown(), why.unwrap_or_default()),
             };
-            (text, first_or_none(of(ContextKind::SuggestedValue)))
+            (text, of(ContextKind::SuggestedValue).into_iter().next())
         }
         ErrorKind::MissingRequiredArgument => {
             (format!("something is missing: {}", of(ContextKind::InvalidArg).join(" ")), None)
@@ -125,8 +125,4 @@ fn failure(error: &Error) -> Failure {
     };
     let next = meant.map_or(help.clone(), |meant| format!("did you mean {meant}? Else see {help}"));
     Failure::new(Exit::Usage, text, next)
-}
-
-fn first_or_none(all: Vec<String>) -> Option<String> {
-    all.into_iter().next()
 }

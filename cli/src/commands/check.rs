@@ -18,7 +18,7 @@ use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
 use crate::show::{checked, json};
-use crate::{put, say, warn};
+use crate::{put, put_document, say, warn};
 
 /// Most damaged files that are named.
 const NAMES_TOLD: usize = 8;
@@ -351,12 +351,12 @@ pub fn run(asked: &Path, against: &Against, common: &Common, cancel: &Cancel) ->
             if let Some((state, item)) = on_shelf(path, common).filter(|_| is_damage(&report, against)) {
                 shelf::note_damage(&state, &item.file, common);
             }
-            Err(failure.with_document(&document(false)))
+            Err(failure.with_document(document(false)))
         }
         None => {
-            fit_to_write(path, &image.inspection).map_err(|failure| failure.with_document(&document(false)))?;
+            fit_to_write(path, &image.inspection).map_err(|failure| failure.with_document(document(false)))?;
             if common.json {
-                put(&document(true))?;
+                put_document(&document(true))?;
             }
             Ok(Exit::Done)
         }

@@ -7,12 +7,13 @@ use pyrotyp_core::drive::{Drive, DriveIo, Sectors, Tag};
 use pyrotyp_core::job::{self, Conclusion, JobFault, JobResult};
 use pyrotyp_core::{Cancel, Foreign, Shown, ledger, typed};
 
-use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, onto, open_image, platform, state_folder};
+use super::drives::onto;
+use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, open_image, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, of_image};
 use crate::show::job_progress::JobProgress;
 use crate::show::{json, text};
-use crate::{put, say};
+use crate::{put, put_document, say};
 
 /// What is on a drive that does not hold the image, in words, as far as it tells itself.
 fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
@@ -65,13 +66,13 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
         let next = if exit == Exit::Stopped { "run the same command again" } else { fault.next_step() };
         Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), next)
     })?;
-    let onto = onto(&*platform, &choice.drive, common);
     let holds =
         if compared.conclusion == Some(Conclusion::OtherContent) { held(&*drive, &choice.drive, common) } else { None };
-    put(&if common.json {
-        json::compare(&compared, holds.as_deref())
+    if common.json {
+        put_document(&json::compare(&compared, holds.as_deref()))?;
     } else {
-        text::compared(&choice.drive, path, &compared, holds.as_deref(), onto.as_deref(), common)
-    })?;
+        let onto = onto(&*platform, &choice.drive, common);
+        put(&text::compared(&choice.drive, path, &compared, holds.as_deref(), onto.as_deref(), common))?;
+    }
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }

@@ -5,11 +5,12 @@ use pyrotyp_core::contents::{Listed, contents};
 use pyrotyp_core::drive::Sectors;
 use pyrotyp_core::ledger;
 
-use super::{choose_drive, needs_medium, onto, platform, state_folder};
+use super::drives::onto;
+use super::{choose_drive, needs_medium, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
 use crate::show::{content, json};
-use crate::{put, say};
+use crate::{put, put_document, say};
 
 /// Looks at one drive; nothing is mounted, and nothing is written.
 pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
@@ -43,10 +44,10 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         None
     });
     let last = records.as_ref().and_then(|records| records.last_on(&drive.tag));
-    put(&if common.json {
-        json::contents(&drive, &found, last)
+    if common.json {
+        put_document(&json::contents(&drive, &found, last))?;
     } else {
-        content::contents(&drive, &found, last, onto(&*platform, &drive, common).as_deref(), common)
-    })?;
+        put(&content::contents(&drive, &found, last, onto(&*platform, &drive, common).as_deref(), common))?;
+    }
     Ok(Exit::Done)
 }

@@ -163,9 +163,9 @@ impl Walk<'_> {
         let tray: &[&str] = if on_tray { &["--tray", "tray"] } else { &[] };
         // Records of made-up jobs belong to the bench.
         let state: &[&str] = &["--state", "state"];
-        let typed = [&["pyrotyp"], words, tray, state].concat();
-        let shown = if self.is_kept { &typed[..] } else { typed.get(..typed.len() - state.len()).unwrap_or_default() };
-        put(&format!("{FAINT}$ {}{FAINT:#}\n", shown.join(" ")))?;
+        let short = [&["pyrotyp"], words, tray].concat();
+        let typed = [&short, state].concat();
+        put(&format!("{FAINT}$ {}{FAINT:#}\n", if self.is_kept { &typed } else { &short }.join(" ")))?;
         let mut asked = Asked::try_parse_from(typed)
             .map_err(|error| Failure::new(Exit::Unexpected, format!("the demo's own command is wrong: {error}"), ""))?;
         asked.common.color = self.common.color;

@@ -27,7 +27,7 @@ use crate::asked::{Common, Fetch};
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::show::progress::{Progress, news_words};
 use crate::show::{checked, json, shelved};
-use crate::{put, say, warn};
+use crate::{put, put_document, say, warn};
 
 /// Room that a fetch leaves on the disk: in bytes, but no more than a part of what is free.
 const SPARE: u64 = 64 << 20;
@@ -143,14 +143,14 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
         (None, Some(state)) => Some(shelve(&state, &target, &image, &report, origin.clone())?),
         _ => None,
     };
-    let document = common.json.then(|| json::fetched(&target, name.as_deref(), origin.as_deref(), &report));
-    match (document, unfit) {
-        (Some(document), Some(unfit)) => Err(unfit.with_document(&document)),
-        (document, unfit) => {
-            let told = || checked::fetched(&target, name.as_deref(), &image.inspection, &report, common);
-            put(&document.unwrap_or_else(told))?;
-            unfit.map_or(Ok(Exit::Done), Err)
-        }
+    let document = json::fetched(&target, name.as_deref(), origin.as_deref(), &report);
+    if !common.json {
+        put(&checked::fetched(&target, name.as_deref(), &image.inspection, &report, common))?;
+    }
+    match unfit {
+        Some(unfit) => Err(unfit.with_document(document)),
+        None if common.json => put_document(&document).map(|()| Exit::Done),
+        None => Ok(Exit::Done),
     }
 }
 
@@ -202,6 +202,10 @@ fn hand_over(
     let mut onward = Onward::new(web, &source.wanted, from, cancel, Box::new(say_news));
     let bytes = onward.total().map_err(of_line)?;
     let address = source.wanted.mirrors.first().map(|mirror| mirror.address.clone()).unwrap_or_default();
+    for expected in published.expected.iter().filter(|expected| !expected.is_told) {
+        let list = expected.source.shown();
+        warn(&format!("{list} does not say of which kind its checksum is: on the way it is not compared with that\n"));
+    }
     let about = line::About::new(&address, bytes, &published.expected, &report);
     let mut output = io::stdout().lock();
     let told =
@@ -416,11 +420,11 @@ fn is_there(asked: &Fetch, source: &Source, target: &Path, common: &Common, canc
     let shelf = state_folder(common).and_then(|state| Shelf::open(&state).ok());
     let item = shelf.as_ref().and_then(|shelf| shelf.at(target));
     let (name, origin) = (item.map(Item::name), item.and_then(|item| item.origin.as_deref()));
-    put(&if common.json {
-        json::fetched(target, name, origin, &report)
+    if common.json {
+        put_document(&json::fetched(target, name, origin, &report))?;
     } else {
-        checked::fetched(target, name, &image.inspection, &report, common)
-    })?;
+        put(&checked::fetched(target, name, &image.inspection, &report, common))?;
+    }
     Ok(Exit::Done)
 }
 

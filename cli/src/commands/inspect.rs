@@ -8,7 +8,7 @@ use super::{OpenedImage, on_shelf_or_file, open_image};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::show::{inspected, json};
-use crate::{put, tell};
+use crate::{put, put_document, tell};
 
 /// Columns that are taken where there is no terminal to ask.
 const WIDTH: usize = 100;
@@ -33,7 +33,7 @@ pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
         }
     }
     if common.json {
-        put(&json::inspect(&seen))?;
+        put_document(&json::inspect(&seen))?;
     } else if (2..=inspected::BESIDE_MOST).contains(&seen.len()) && !common.verbose {
         let width = terminal_size::terminal_size().map_or(WIDTH, |(width, _)| usize::from(width.0)).clamp(60, 160);
         put(&inspected::side_by_side(&seen, width, common))?;

@@ -26,7 +26,7 @@ use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, chain, of_job, plain};
 use crate::show::job_progress::JobProgress;
 use crate::show::{card, json, text};
-use crate::{put, say, warn};
+use crate::{put, put_document, say, warn};
 
 impl Job {
     pub fn read_back(&self) -> ReadBack {
@@ -421,7 +421,7 @@ pub fn run(
         Target { cleared, journal, start: asked.start() }
     };
     let tags: Vec<&str> = chosen.drives().map(|drive| drive.tag.as_str()).collect();
-    let before = Identity::of(image.path);
+    let before = image.is_file.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(&image, chosen, started, state.as_deref());
     let progress = JobProgress::new(common, &tags, asked.read_back() == ReadBack::Whole);
     let targets = cleared.into_iter().map(target).collect();
@@ -438,7 +438,7 @@ pub fn run(
     progress.finish();
     let sha256 = outcomes.iter().find_map(|outcome| outcome.sha256.as_deref());
     // Of a packed image, it is the sum of what is inside.
-    if let (Some(hex), Ok(before), false) = (sha256, before, image.is_packed()) {
+    if let (Some(hex), Some(before), false) = (sha256, before, image.is_packed()) {
         shelf::learn(image.path, hex, &before, common);
     }
     report(&image, chosen, started, begun, outcomes, common)
@@ -553,8 +553,8 @@ fn report(
     if common.json {
         let document = json::write(&record, is_on_record);
         return match failure {
-            Some(failure) => Err(Failure { exit, ..failure }.with_document(&document)),
-            None => put(&document).map(|()| exit),
+            Some(failure) => Err(Failure { exit, ..failure }.with_document(document)),
+            None => put_document(&document).map(|()| exit),
         };
     }
     for (drive, outcome) in drives.iter().zip(&outcomes) {

@@ -21,13 +21,12 @@ use std::sync::Arc;
 
 use pyrotyp_core::drive::linux::Linux;
 use pyrotyp_core::drive::tray::Tray;
-use pyrotyp_core::drive::{Choice, Drive, Platform, Role, Tag, arrived, choose};
-use pyrotyp_core::guard::{self, Confirmed};
+use pyrotyp_core::drive::{Choice, Drive, Platform, Tag, arrived, choose};
 use pyrotyp_core::image::{
     self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked, Verdict,
 };
 use pyrotyp_core::shelf::Shelf;
-use pyrotyp_core::{Cancel, Level, human_bytes, system};
+use pyrotyp_core::{Cancel, Level, system};
 use pyrotyp_core::{Shown, typed};
 
 use crate::asked::Common;
@@ -141,12 +140,20 @@ pub fn open_image(path: &Path, common: &Common) -> Result<OpenedImage, Failure> 
 
 /// What to do with a part of a file that was split, by its name: `larkspur.iso.001`, `larkspur.iso.aa`, `larkspur.iso.part1`.
 fn joining(name: &str) -> Option<String> {
-    let (whole, ending) = name.rsplit_once('.')?;
-    let digits = ending.strip_prefix("part").or(ending.strip_prefix('z')).unwrap_or(ending);
-    let is_number = !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit());
-    let is_cut_by_number = is_number && ending.len() <= 6 && whole.contains('.');
-    (is_cut_by_number || matches!(ending, "aa" | "ab" | "aaa" | "aab"))
-        .then(|| format!("join its parts first: cat {}.* > {}", typed::word(whole), typed::word(whole)))
+    let (whole, ending) = name.rsplit_once('.').filter(|(whole, _)| whole.contains('.'))?;
+    let is_number = |text: &str| (1..=4).contains(&text.len()) && text.bytes().all(|byte| byte.is_ascii_digit());
+    if ending.strip_prefix("part").is_some_and(is_number) {
+        // A shell sorts 10 before 2.
+        return Some("join its parts first, in the order of their numbers".to_owned());
+    }
+    let any = match ending {
+        "aa" | "ab" | "aaa" | "aab" => "[a-z]",
+        ending if is_number(ending) && ending.len() > 1 => "[0-9]",
+        _ => return None,
+    };
+    // Nothing else that bears the name, such as a list of checksums, is taken for a part.
+    let whole = typed::word(whole);
+    Some(format!("join its parts first: cat {whole}.{} > {whole}", any.repeat(ending.len())))
 }
 
 /// Opens the image file at `path`, whose name is, or will be, that of `called`.
@@ -219,34 +226,6 @@ pub fn choose_drive(
     }
 }
 
-/// No drive was named: those that could be meant.
-pub fn which_drive(platform: &dyn Platform, common: &Common, command: &str) -> Failure {
-    let known = match settings::survey(platform, common, None, &[], Confirmed::ByPerson) {
-        Ok(known) => known,
-        Err(failure) => return failure,
-    };
-    let drives = match platform.drives() {
-        Ok(drives) => drives,
-        Err(error) => return error.into(),
-    };
-    let is_free = |drive: &&Drive| {
-        let found = guard::findings(drive, None, &known);
-        drive.role() != Role::Virtual && found.iter().all(|finding| finding.level == Level::Note)
-    };
-    let meant: Vec<&Drive> = drives.iter().filter(is_free).collect();
-    let mut text = "no drive is named".to_owned();
-    for drive in &meant {
-        let (tag, name, size) = (&drive.tag, drive.name(), human_bytes(drive.bytes));
-        text.push_str(&format!("\n   {tag}  {name}, {size}, {}", drive.path));
-    }
-    let next = match meant.as_slice() {
-        [] => "plug one in, and name it with --to TAG; pyrotyp drives --all shows what is attached".to_owned(),
-        [one] => format!("{command} --to {}", typed::word(one.tag.as_str())),
-        _ => format!("{command} --to TAG, with the tag of the one that is meant"),
-    };
-    Failure::new(Exit::Usage, text, next)
-}
-
 /// What is nearest to a name that neither a file nor the shelf has.
 fn meant_instead(asked: &Path, common: &Common) -> Option<String> {
     const FILES_MOST: usize = 2000;
@@ -260,16 +239,6 @@ fn meant_instead(asked: &Path, common: &Common) -> Option<String> {
     let nearest = slip::nearest(name, known.iter().map(String::as_str))?;
     let whole = folder.map_or_else(|| PathBuf::from(nearest), |folder| folder.join(nearest));
     Some(typed::path(&whole))
-}
-
-/// How a command goes on that is to write to this drive, with what must be accepted for it; `None` where no command may.
-pub fn onto(platform: &dyn Platform, drive: &Drive, common: &Common) -> Option<String> {
-    let known = settings::survey(platform, common, None, &[], Confirmed::ByPerson).ok()?;
-    let found = guard::findings(drive, None, &known);
-    let accept = found.iter().filter(|finding| finding.level == Level::Ask);
-    let accept: String = accept.map(|finding| format!(" --accept {}", finding.id)).collect();
-    let is_free = found.iter().all(|finding| finding.level != Level::Stop);
-    is_free.then(|| format!("--to {}{accept}", typed::word(drive.tag.as_str())))
 }
 
 /// A reader without a card has nothing to be read.

@@ -18,7 +18,7 @@ use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
 use crate::show::{json, shelved};
 use crate::slip;
-use crate::{put, say, tell};
+use crate::{put, put_document, say, tell};
 
 /// An image of the shelf, with what else is known of it.
 pub struct Row {
@@ -130,7 +130,10 @@ fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
 fn list(state: &Path, common: &Common) -> Result<Exit, Failure> {
     let shelf = open(state, common)?;
     let rows = rows(state, &shelf, common);
-    put(&if common.json { json::shelf(&rows) } else { shelved::list(&rows, shelf.folder(), common) })?;
+    match common.json {
+        true => put_document(&json::shelf(&rows))?,
+        false => put(&shelved::list(&rows, shelf.folder(), common))?,
+    }
     Ok(Exit::Done)
 }
 
@@ -283,7 +286,7 @@ fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> R
         all.push(verified);
     }
     if common.json {
-        put(&json::verified(&all))?;
+        put_document(&json::verified(&all))?;
     }
     Ok(exit)
 }
@@ -360,6 +363,9 @@ fn prune(state: &Path, days: u32, go: bool, common: &Common) -> Result<Exit, Fai
             take_off(state, &row.item)?;
         }
     }
-    put(&if common.json { json::shelf(&old) } else { shelved::plan(&old, days, go, &human_bytes(freed), common) })?;
+    match common.json {
+        true => put_document(&json::shelf(&old))?,
+        false => put(&shelved::plan(&old, days, go, &human_bytes(freed), common))?,
+    }
     Ok(Exit::Done)
 }

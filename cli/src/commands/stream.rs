@@ -102,7 +102,7 @@ pub fn write(
     let cleared = match ready {
         Ok(cleared) => cleared,
         Err(failure) => {
-            return Err(failure.with_document(&json::write(&job::refused(&image, &chosen, &started), false)));
+            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), false)));
         }
     };
     let ready = Ready { image, supply, checked, chosen: &chosen, cleared, started: &started, news };

@@ -12,6 +12,7 @@ use pyrotyp_core::shelf::{Identity, Item};
 use pyrotyp_core::{Shown, typed};
 
 use super::check::{self, Depth, Known};
+use super::drives;
 use super::job::{self, Chosen, Confirming, Image, Ready};
 use super::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image, platform, shelf, stream};
 use crate::asked::{Common, Write};
@@ -26,7 +27,7 @@ const INPUT: &str = "-";
 pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     if asked.to.is_empty() {
         let command = format!("pyrotyp write {}", typed::path(&asked.image));
-        return Err(super::which_drive(&*platform(common)?, common, &command));
+        return Err(drives::which(&command, common)?);
     }
     if asked.image.as_os_str() == INPUT {
         return stream::from_input(asked, common, cancel);
@@ -50,7 +51,7 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
         Ok(prepared) => prepared,
         Err(failure) => {
-            return Err(failure.with_document(&json::write(&job::refused(&image, &chosen, &started), false)));
+            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), false)));
         }
     };
     let supply = KeptImage(content.bytes());

@@ -20,11 +20,14 @@ use super::edge;
 use crate::commands::shelf::{Row, Verified};
 use crate::exit::Failure;
 
-fn document(value: &impl Serialize) -> String {
-    // These values hold nothing that JSON can't: no maps with odd keys, no failing writer.
-    let mut text = edge::json(&serde_json::to_string_pretty(value).unwrap_or_default());
-    text.push('\n');
-    text
+fn document(value: &impl Serialize) -> Value {
+    // These values hold nothing that JSON can't: no maps with odd keys.
+    serde_json::to_value(value).unwrap_or_default()
+}
+
+/// A document as it is printed.
+pub fn text(document: &Value) -> String {
+    edge::json(&format!("{document:#}\n"))
 }
 
 #[derive(Serialize)]
@@ -49,7 +52,7 @@ struct ImageDoc<'a> {
 }
 
 /// The document of `inspect`.
-pub fn inspect(seen: &[(&Path, Inspection)]) -> String {
+pub fn inspect(seen: &[(&Path, Inspection)]) -> Value {
     let docs = seen.iter().map(|(path, inspection)| ImageDoc {
         file: path.to_string_lossy().into_owned(),
         bytes: inspection.bytes,
@@ -158,7 +161,7 @@ struct CheckDoc<'a> {
 }
 
 /// The document of `check`.
-pub fn check(path: &Path, findings: &Report, is_fit: bool) -> String {
+pub fn check(path: &Path, findings: &Report, is_fit: bool) -> Value {
     let all = check_doc(path, findings);
     document(&CheckDoc { ok: all.ok && is_fit, ..all })
 }
@@ -173,7 +176,7 @@ struct FetchDoc<'a> {
 }
 
 /// The document of `fetch`.
-pub fn fetched(path: &Path, name: Option<&str>, origin: Option<&str>, findings: &Report) -> String {
+pub fn fetched(path: &Path, name: Option<&str>, origin: Option<&str>, findings: &Report) -> Value {
     document(&FetchDoc { name, origin, check: check_doc(path, findings) })
 }
 
@@ -211,7 +214,7 @@ struct ItemDoc<'a> {
 }
 
 /// The document of `contents`.
-pub fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJob>) -> String {
+pub fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJob>) -> Value {
     fn item(item: &Entry) -> ItemDoc<'_> {
         let modified = item.modified.map(|time| time.to_string());
         ItemDoc { name: &item.name, folder: item.is_folder, bytes: item.bytes, modified }
@@ -251,7 +254,7 @@ struct ShelfDoc<'a> {
 }
 
 /// The document of `shelf`: an array of images.
-pub fn shelf(rows: &[Row]) -> String {
+pub fn shelf(rows: &[Row]) -> Value {
     fn one(row: &Row) -> ShelfDoc<'_> {
         let Row { item, bytes, on, findings } = row;
         let (name, bytes) = (item.name(), *bytes);
@@ -279,7 +282,7 @@ pub fn shelf(rows: &[Row]) -> String {
 }
 
 /// The document of `shelf verify`: an array of those of `check`.
-pub fn verified(all: &[Verified]) -> String {
+pub fn verified(all: &[Verified]) -> Value {
     fn doc(one: &Verified) -> CheckDoc<'_> {
         let found = check_doc(Path::new(&one.item.file), &one.report);
         // An image that could not be read is not as it should be either.
@@ -410,7 +413,7 @@ struct DriveDoc<'a> {
 }
 
 /// The document of `drives`.
-pub fn drives(shown: &[(Drive, Vec<Finding>)]) -> String {
+pub fn drives(shown: &[(Drive, Vec<Finding>)]) -> Value {
     document(&shown.iter().map(drive_doc).collect::<Vec<_>>())
 }
 
@@ -460,7 +463,7 @@ struct RuleDoc {
 }
 
 /// The document of `drives --explain`.
-pub fn rules(about_drives: &[Rule], about_images: &[Rule]) -> String {
+pub fn rules(about_drives: &[Rule], about_images: &[Rule]) -> Value {
     let doc = |about| move |rule: &Rule| RuleDoc { id: rule.id, level: rule.level, about, when: rule.when };
     let all = about_drives.iter().map(doc("drive")).chain(about_images.iter().map(doc("image")));
     document(&all.collect::<Vec<_>>())
@@ -474,27 +477,27 @@ struct FaultDoc<'a> {
 }
 
 /// The document of a command that failed: what it has beside, its result, and the fault.
-pub fn failed(failure: &Failure) -> String {
+pub fn failed(failure: &Failure) -> Value {
     let mut all = match failure.document.as_deref() {
         Some(Value::Object(all)) => all.clone(),
         _ => serde_json::Map::new(),
     };
     let fault = FaultDoc { id: failure.exit.id(), text: &failure.text, next: super::command::as_typed(&failure.next) };
-    all.entry("result").or_insert_with(|| serde_json::json!(failure.exit.result()));
-    all.insert("fault".to_owned(), serde_json::json!(fault));
+    all.entry("result").or_insert_with(|| document(&failure.exit.result()));
+    all.insert("fault".to_owned(), document(&fault));
     if !failure.findings.is_empty() {
-        all.insert("findings".to_owned(), serde_json::json!(failure.findings));
+        all.insert("findings".to_owned(), document(&failure.findings));
     }
-    document(&all)
+    Value::Object(all)
 }
 
 /// The document of `write`; a job that is not on record has no name.
-pub fn write(record: &Record, is_on_record: bool) -> String {
-    let mut all = serde_json::json!(record);
+pub fn write(record: &Record, is_on_record: bool) -> Value {
+    let mut all = document(record);
     if let Some(job) = all.get_mut("job").filter(|_| !is_on_record) {
         *job = Value::Null;
     }
-    document(&all)
+    all
 }
 
 #[derive(Serialize)]
@@ -510,7 +513,7 @@ struct CompareDoc<'a> {
 }
 
 /// The document of `compare`.
-pub fn compare(compared: &Comparison, holds: Option<&str>) -> String {
+pub fn compare(compared: &Comparison, holds: Option<&str>) -> Value {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,

@@ -45,8 +45,8 @@ pub fn wrap(text: &str, width: usize) -> Cow<'_, str> {
 fn column(line: &str) -> usize {
     let start = line.len() - line.trim_start().len();
     let words = line.get(start..).unwrap_or_default();
-    if words.starts_with("next: ") || words.starts_with("note ") {
-        return start + if words.starts_with("next: ") { "next: ".len() } else { "note".len() + 6 };
+    if words.starts_with("next: ") {
+        return start + "next: ".len();
     }
     let heading = words.split("  ").next().unwrap_or_default();
     let gap = words.get(heading.len()..).map_or(0, |rest| rest.len() - rest.trim_start().len());

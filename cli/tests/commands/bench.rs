@@ -99,9 +99,14 @@ impl Bench {
 
     /// The document that a command prints.
     pub fn json(&self, words: &str) -> serde_json::Value {
-        let output = self.command(&format!("{words} --json")).output().unwrap();
+        self.json_of(&words.split_whitespace().collect::<Vec<_>>())
+    }
+
+    /// The same, of words that may hold blanks.
+    pub fn json_of(&self, words: &[&str]) -> serde_json::Value {
+        let output = self.command("--json").args(words).output().unwrap();
         serde_json::from_slice(&output.stdout)
-            .unwrap_or_else(|error| panic!("{words}: {error}: {}", self.tell(&output)))
+            .unwrap_or_else(|error| panic!("{words:?}: {error}: {}", self.tell(&output)))
     }
 
     /// Like [`Self::pyrotyp`], on the tray.

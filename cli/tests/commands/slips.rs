@@ -118,6 +118,16 @@ fn a_slip_gets_a_hand() {
     pyrotyp: something is missing: <DRIVE>
        next: pyrotyp contents --help
     ");
+    // Parts of a file that was split: what is told joins them, and nothing else that lies there under the name.
+    let bench = bench.file("whole one.iso.sha256", b"no part of it");
+    for (number, part) in super::bench::RESCUE.chunks(2_000_000).enumerate() {
+        std::fs::write(bench.path(&format!("whole one.iso.a{}", char::from(b'a' + number as u8))), part).unwrap();
+    }
+    let told = bench.json_of(&["inspect", "whole one.iso.aa"]);
+    let next =
+        told[0]["findings"][0]["next"].as_str().unwrap().strip_prefix("join its parts first: ").unwrap().to_owned();
+    let joined = std::process::Command::new("sh").args(["-c", &next]).current_dir(bench.path(".")).status().unwrap();
+    assert!(joined.success() && std::fs::read(bench.path("whole one.iso")).unwrap() == *super::bench::RESCUE, "{next}");
     assert!(bench.pyrotyp("help compare").contains("Compare a drive with an image"));
     assert!(bench.pyrotyp("--help").contains("7 read-back differs"), "exit statuses are told there");
     assert!(!bench.was_touched("a"));
