@@ -15,7 +15,7 @@ use std::io;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{Access, access};
+use rustix::fs::{Access, Advice, access, fadvise};
 
 use super::{
     Bus, Claimed, Drive, DriveIo, Located, Partition, Platform, PlatformError, Tag, Volume, content, is_reader,
@@ -242,6 +242,8 @@ impl DeviceHead {
     fn open(path: &Path, bytes: u64) -> Option<Self> {
         // An empty card reader waits for seconds when opened.
         let file = (bytes > 0).then(|| File::open(path).ok()).flatten()?;
+        // Single places of it are read: what the system reads ahead of each would cost more than all of them.
+        let _ = fadvise(&file, 0, None, Advice::Random);
         Some(Self { file, bytes })
     }
 }

@@ -8,6 +8,7 @@
 //! Source: proc_pid_mountinfo(5), the kernel's Documentation/ABI/testing/sysfs-block (holders, slaves), and
 //! Documentation/filesystems/sharedsubtree.rst (which mounts follow each other).
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
 use std::fs;
@@ -69,6 +70,8 @@ pub struct Stack {
     btrfs: Vec<Vec<String>>,
     /// Whether nodes on this machine may be asked for their numbers.
     is_running: bool,
+    /// Nodes that were asked already: for each drive, each mount is looked at.
+    nodes: RefCell<BTreeMap<PathBuf, Option<String>>>,
 }
 
 impl Stack {
@@ -93,6 +96,7 @@ impl Stack {
             pools: names_below(&pools)?.into_iter().filter(|name| pools.join(name).is_dir()).collect(),
             btrfs: Vec::new(),
             is_running: proc == Path::new("/proc"),
+            nodes: RefCell::default(),
         };
         for name in names_below(&sys.join("block"))? {
             stack.add(&sys.join("block").join(&name), &name, None)?;
@@ -133,7 +137,9 @@ impl Stack {
             },
         );
         if disk.is_none() {
-            for part in names_below(folder)?.iter().filter(|part| folder.join(part).join("partition").is_file()) {
+            // The kernel calls partitions by their disk's name: nothing else below it need be asked.
+            let is_part = |part: &&String| part.starts_with(name) && folder.join(part).join("partition").is_file();
+            for part in names_below(folder)?.iter().filter(is_part) {
                 self.add(&folder.join(part), part, Some(name))?;
             }
         }
@@ -316,7 +322,7 @@ impl Stack {
     /// The device whose node lies at `path`.
     fn by_path(&self, path: &Path) -> Option<&str> {
         if self.is_running
-            && let Some(number) = node_number(path)
+            && let Some(number) = self.number_at(path)
         {
             return self.devices.get_key_value(&number).map(|(id, _)| id.as_str());
         }
@@ -325,6 +331,12 @@ impl Stack {
             return self.devices.iter().find(|(_, device)| fits(device)).map(|(id, _)| id.as_str());
         }
         self.by_name(path.strip_prefix("/dev").ok()?.to_str()?)
+    }
+
+    /// The number of the node at `path`, which is asked once.
+    fn number_at(&self, path: &Path) -> Option<String> {
+        let mut nodes = self.nodes.borrow_mut();
+        nodes.entry(path.to_owned()).or_insert_with(|| node_number(path)).clone()
     }
 
     fn words_for(&self, name: &str) -> String {

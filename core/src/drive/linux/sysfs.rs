@@ -151,7 +151,10 @@ fn partitions(folder: &Path) -> Vec<KnownPartition> {
             bytes: bytes(&path.join("size"))?,
         })
     };
-    let mut found: Vec<_> = entries.flatten().filter_map(|entry| read(entry.path())).collect();
+    // The kernel calls partitions by their disk's name: nothing else below it need be asked.
+    let disk = folder.file_name().unwrap_or_default().as_encoded_bytes();
+    let parts = entries.flatten().filter(|entry| entry.file_name().as_encoded_bytes().starts_with(disk));
+    let mut found: Vec<_> = parts.filter_map(|entry| read(entry.path())).collect();
     found.sort_by_key(|partition| partition.number);
     found
 }
