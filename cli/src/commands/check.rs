@@ -342,23 +342,20 @@ pub fn run(asked: &Path, against: &Against, common: &Common, cancel: &Cancel) ->
     let image = open_image(path, common)?;
     let report = examine(path, &image, &Known::of(against), Depth::Everything, common, cancel)?;
     note_on_shelf(path, identity, &report, common);
-    if !common.json {
-        put(&checked::check(path, &report, common))?;
+    let refused = refusal(path, &report);
+    if refused.is_some()
+        && let Some((state, item)) = on_shelf(path, common).filter(|_| is_damage(&report, against))
+    {
+        shelf::note_damage(&state, &item.file, common);
     }
-    let document = |is_fit| json::check(path, &report, is_fit);
-    match refusal(path, &report) {
-        Some(failure) => {
-            if let Some((state, item)) = on_shelf(path, common).filter(|_| is_damage(&report, against)) {
-                shelf::note_damage(&state, &item.file, common);
-            }
-            Err(failure.with_document(document(false)))
-        }
-        None => {
-            fit_to_write(path, &image.inspection).map_err(|failure| failure.with_document(document(false)))?;
-            if common.json {
-                put_document(&document(true))?;
-            }
-            Ok(Exit::Done)
-        }
+    let unfit = refused.or_else(|| fit_to_write(path, &image.inspection).err());
+    let document = json::check(path, &report, unfit.is_none());
+    if !common.json {
+        put(&checked::check(path, &report, unfit.is_none(), common))?;
+    }
+    match unfit {
+        Some(failure) => Err(failure.with_document(document)),
+        None if common.json => put_document(&document).map(|()| Exit::Done),
+        None => Ok(Exit::Done),
     }
 }

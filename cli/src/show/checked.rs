@@ -23,11 +23,11 @@ macro_rules! line {
     };
 }
 
-/// All that was found out, what it proves, and what to do next.
-pub fn check(path: &Path, findings: &Report, common: &Common) -> String {
+/// All that was found out, what it proves, and what to do next with an image that is fit to be written.
+pub fn check(path: &Path, findings: &Report, is_fit: bool, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     found_out(&mut out, path, findings);
-    if let Some(next) = next(findings).filter(|_| !common.quiet) {
+    if let Some(next) = next(findings).filter(|_| is_fit && !common.quiet) {
         line!(out, "next", "{next}");
     }
     out

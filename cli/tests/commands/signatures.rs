@@ -25,7 +25,6 @@ fn a_key_given_once_is_remembered_and_a_changed_one_refused() {
       SHA-256  matches SHA256SUMS
                3e65ac311ba5262ded24e49b932064c742e9753d240403ae4debd3edb031abc2
       proven   the file is the one that the list names; who made the list is not proven
-      next     get the publisher's key from the publisher's own page, and give it with --key
     -- standard error:
     pyrotyp: larkspur.img: this is a text file
        next: open it to see what was downloaded in place of the image
@@ -40,7 +39,6 @@ fn a_key_given_once_is_remembered_and_a_changed_one_refused() {
       SHA-256  matches SHA256SUMS
                3e65ac311ba5262ded24e49b932064c742e9753d240403ae4debd3edb031abc2
       proven   the file is the one that Larkspur Linux Releases <releases@larkspur.example> signed
-      next     pyrotyp drives
     -- standard error:
     pyrotyp: larkspur.img: this is a text file
        next: open it to see what was downloaded in place of the image
