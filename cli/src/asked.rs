@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
-use pyrotyp_core::digest::Sum;
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
+use pyrotyp_core::hash::Sum;
 
 use crate::slip;
 

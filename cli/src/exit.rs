@@ -5,10 +5,10 @@ use std::fmt;
 use serde_json::Value;
 
 use pyrotyp_core::Finding;
-use pyrotyp_core::digest::CheckError;
-use pyrotyp_core::drive::{ChooseError, PlatformError};
+use pyrotyp_core::devices::{ChooseError, PlatformError};
 use pyrotyp_core::job::{ImageFault, JobFault, JobResult};
-pub use pyrotyp_core::{chain, plain};
+use pyrotyp_core::published::CheckError;
+pub use pyrotyp_core::text::{chain, plain};
 
 /// Exit statuses, as the documentation lists them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -11,7 +11,7 @@ use std::process::ExitCode;
 
 use anstream::ColorChoice;
 use clap::Parser;
-use pyrotyp_core::Cancel;
+use pyrotyp_core::stop::Cancel;
 use serde_json::Value;
 
 use asked::{Asked, Command, Common, When};

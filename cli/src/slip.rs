@@ -5,7 +5,7 @@ use std::io::Write as _;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{CommandFactory, Error};
 use pyrotyp_core::drive::Tag;
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::text::{Shown, shell};
 
 use crate::asked::Asked;
 use crate::exit::{Exit, Failure};
@@ -90,7 +90,7 @@ fn failure(error: &Error) -> Failure {
         ErrorKind::UnknownArgument => {
             let is_write = verb.is_some_and(|verb| verb == "write");
             let is_drive = arg.parse::<Tag>().is_ok() || arg.starts_with("/dev/");
-            let meant = (is_write && is_drive).then(|| format!("--to {}", typed::word(&arg)));
+            let meant = (is_write && is_drive).then(|| format!("--to {}", shell::word(&arg)));
             (format!("`{}` is a word too many", arg.shown()), meant)
         }
         ErrorKind::InvalidValue | ErrorKind::ValueValidation => {

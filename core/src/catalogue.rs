@@ -10,10 +10,10 @@ use std::cmp::Ordering;
 use jiff::civil::Date;
 use serde::Deserialize;
 
-use crate::digest::Sum;
 use crate::fetch::{Mirror, Wanted};
-use crate::foreign::Shown;
+use crate::hash::Sum;
 use crate::image::Naming;
+use crate::text::Shown;
 
 /// Longest catalogue that is read, in bytes.
 pub const CATALOGUE_BYTES_MOST: u64 = 2 << 20;
@@ -211,7 +211,7 @@ impl Pick<'_> {
     /// When one can't be read.
     pub fn sums(&self) -> Result<Vec<Sum>, CatalogueError> {
         let read = self.image.sums.iter().map(|sum| sum.parse());
-        read.collect::<Result<_, _>>().map_err(|error: crate::digest::SumError| CatalogueError::Entry {
+        read.collect::<Result<_, _>>().map_err(|error: crate::hash::SumError| CatalogueError::Entry {
             title: self.title(),
             why: error.to_string(),
         })

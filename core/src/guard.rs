@@ -4,9 +4,11 @@
 
 use std::path::Path;
 
+use crate::bytes::human_bytes;
 use crate::drive::{Choice, Drive, NamedBy, Role, Surface, Tag, Use, Volume};
-use crate::foreign::{Shown, all_shown, quoted};
-use crate::{Finding, Level, human_bytes, typed};
+use crate::text::foreign::{all_shown, quoted};
+use crate::text::{Shown, shell};
+use crate::{Finding, Level};
 
 /// A rule of the guard, as `--accept` and the documentation know it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -89,7 +91,7 @@ pub enum Confirmed {
     ByNobody,
 }
 
-/// What the guard needs to know beside the drive itself. [`crate::survey::survey`] asks for all of it; nothing has a
+/// What the guard needs to know beside the drive itself. [`crate::plan::survey::survey`] asks for all of it; nothing has a
 /// default, since what was not asked for is not known.
 #[derive(Clone, Debug)]
 pub struct Circumstances {
@@ -328,7 +330,7 @@ fn uses(drive: &Drive, found: &mut Vec<Finding>) {
     let each = |pick: fn(&Use) -> Option<&str>| drive.uses.iter().filter_map(pick).collect::<Vec<_>>();
     let all = |pick: fn(&Use) -> Option<&str>| all_shown(&each(pick));
     let unmount = |places: &[&str]| {
-        let places: Vec<String> = places.iter().map(|at| typed::path(Path::new(at))).collect();
+        let places: Vec<String> = places.iter().map(|at| shell::path(Path::new(at))).collect();
         format!("make sure that it is not needed, then unmount it: umount {}", places.join(" "))
     };
     let system = all(|use_| if let Use::System { what } = use_ { Some(what) } else { None });

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::drive::{Drive, Tag};
 use crate::job::{Conclusion, Difference, Head, JobResult, StageDone};
-use crate::system;
+use crate::machine;
 
 /// The image of a job.
 #[derive(Clone, Debug, Serialize)]
@@ -158,7 +158,7 @@ pub struct Begun {
 pub fn begin(state: &Path, record: &Record) -> io::Result<Begun> {
     let folder = folder_of(state);
     let bytes_of = |job: &str| document(&Record { job: job.to_owned(), ..record.clone() });
-    let job = system::keep_new(&folder, &record.job, "json", bytes_of)?;
+    let job = machine::keep_new(&folder, &record.job, "json", bytes_of)?;
     Ok(Begun { path: folder.join(format!("{job}.json")), job })
 }
 
@@ -173,7 +173,7 @@ impl Begun {
     /// # Errors
     /// When that can't be written; the record then says that the job was begun.
     pub fn end(&self, record: &Record) -> io::Result<()> {
-        system::keep_own(&self.path, &document(record))
+        machine::keep_own(&self.path, &document(record))
     }
 }
 
@@ -247,12 +247,12 @@ impl Drives {
     /// When the folder can't be read: what is not known is not nothing.
     pub fn of(state: &Path) -> io::Result<Self> {
         // Once for all of them: who that is may have to be asked over a network.
-        system::as_person(|| Self::read(state))?
+        machine::as_person(|| Self::read(state))?
     }
 
     fn read(state: &Path) -> io::Result<Self> {
         let folder = folder_of(state);
-        let mut names = match system::names_in(&folder, NAMES_MOST) {
+        let mut names = match machine::names_in(&folder, NAMES_MOST) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
             names => names?,
         };
@@ -260,7 +260,7 @@ impl Drives {
         names.sort_unstable_by(|a, b| Path::new(b).file_stem().cmp(&Path::new(a).file_stem()));
         let mut last = HashMap::new();
         for name in names.iter().take(RECORDS_MOST) {
-            let read = system::read_own(&folder.join(name), RECORD_BYTES_MOST);
+            let read = machine::read_own(&folder.join(name), RECORD_BYTES_MOST);
             let Some(record) = read.ok().and_then(|bytes| serde_json::from_slice::<Written>(&bytes).ok()) else {
                 continue;
             };

@@ -3,8 +3,8 @@
 //! It prints nothing, asks nothing and parses no arguments; a front does that. The way of a job:
 //!
 //! 1. [`image::inspect`] tells from the bytes what a file is and whether a stick made from it starts a PC.
-//! 2. [`digest::check`] compares its checksums with the published ones.
-//! 3. [`drive::Platform::drives`] lists what is attached, and [`guard::findings`] says what speaks against a drive.
+//! 2. [`published::check`] compares its checksums with the published ones.
+//! 3. [`devices::Platform::drives`] lists what is attached, and [`guard::findings`] says what speaks against a drive.
 //! 4. [`guard::clear`] gives the proof without which no drive can be claimed for writing.
 //! 5. [`job::run`] writes, reads back and seals.
 //!
@@ -13,31 +13,24 @@
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used, clippy::expect_used, clippy::panic))]
 
-mod cancel;
+pub mod bytes;
 pub mod catalogue;
-pub mod clock;
 pub mod contents;
-pub mod digest;
+pub mod devices;
 pub mod drive;
 pub mod fetch;
 mod finding;
-pub mod foreign;
 pub mod guard;
-mod hearing;
+pub mod hash;
 pub mod image;
 pub mod job;
 pub mod ledger;
+pub mod machine;
+pub mod plan;
+pub mod published;
 pub mod shelf;
-pub mod signature;
-pub mod survey;
-pub mod system;
-pub mod typed;
-mod units;
-mod words;
+pub mod stop;
+pub mod text;
+pub mod volume;
 
-pub use cancel::Cancel;
 pub use finding::{Finding, Level};
-pub use foreign::{Foreign, Shown};
-pub use hearing::Hearing;
-pub use units::{MIB, human_bytes};
-pub use words::{chain, plain};

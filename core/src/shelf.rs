@@ -6,17 +6,17 @@
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
 use std::ffi::OsStr;
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::digest::Sum;
-use crate::foreign::{Shown, all_shown};
+use crate::hash::Sum;
 use crate::image::Naming;
-use crate::system;
+use crate::machine;
+use crate::text::Shown;
+use crate::text::foreign::all_shown;
 
 /// Name of the index.
 const INDEX: &str = "shelf.toml";
@@ -51,7 +51,7 @@ impl Identity {
     pub fn of(path: &Path) -> io::Result<Self> {
         let found = fs::metadata(path)?;
         let modified = Timestamp::try_from(found.modified()?).map_err(io::Error::other)?.to_string();
-        let (number, changed) = (system::file_number(&found), system::changed_at(&found));
+        let (number, changed) = (machine::file_number(&found), machine::changed_at(&found));
         Ok(Self { bytes: found.len(), modified, number, changed })
     }
 }
@@ -187,7 +187,7 @@ impl Shelf {
     /// When the folder can't be read.
     pub fn open(state: &Path) -> io::Result<Self> {
         let mut shelf = Self { folder: state.join("shelf"), ..Self::default() };
-        let files = match system::own_files_in(&shelf.folder, FILES_MOST) {
+        let files = match machine::own_files_in(&shelf.folder, FILES_MOST) {
             Ok(files) => files,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(shelf),
             Err(error) => return Err(error),
@@ -219,9 +219,9 @@ impl Shelf {
     /// When the folder can't be written.
     pub fn change<T: Send>(state: &Path, change: impl FnOnce(&mut Self) -> io::Result<T> + Send) -> io::Result<T> {
         let folder = state.join("shelf");
-        system::as_person(|| {
-            system::make_folder(&folder)?;
-            let _lock = system::lock_own(&folder.join(".lock"))?;
+        machine::as_person(|| {
+            machine::make_folder(&folder)?;
+            let _lock = machine::lock_own(&folder.join(".lock"))?;
             let mut shelf = Self::open(state)?;
             let result = change(&mut shelf)?;
             shelf.save()?;
@@ -232,7 +232,7 @@ impl Shelf {
     fn save(&self) -> io::Result<()> {
         let text = toml::to_string(&Index { images: self.items.clone() }).map_err(io::Error::other)?;
         let heading = "# The shelf's index. It may be lost: it is made again from the files beside it.\n\n";
-        system::keep_own(&self.folder.join(INDEX), format!("{heading}{text}").as_bytes())
+        machine::keep_own(&self.folder.join(INDEX), format!("{heading}{text}").as_bytes())
     }
 
     /// Where it is.
@@ -297,14 +297,14 @@ impl Shelf {
         }
         let brought = match bring {
             // A link, or a file with a second name elsewhere, would not be the shelf's own.
-            Bring::Move if system::has_one_name(from) && fs::rename(from, &to).is_ok() => Brought::Moved,
+            Bring::Move if machine::has_one_name(from) && fs::rename(from, &to).is_ok() => Brought::Moved,
             _ => self.take(from, &to, bring)?,
         };
         for path in beside {
             let Some(beside_name) = path.file_name().and_then(OsStr::to_str) else { continue };
             let own =
                 if beside_name.starts_with(&name) { beside_name.to_owned() } else { format!("{name}.{beside_name}") };
-            system::keep_own(&self.folder.join(own), &system::read_regular(path, BESIDE_BYTES_MOST)?)?;
+            machine::keep_own(&self.folder.join(own), &machine::read_regular(path, BESIDE_BYTES_MOST)?)?;
         }
         let origin = std::path::absolute(from).unwrap_or(from.to_owned()).to_string_lossy().into_owned();
         let item = Item { file: name, origin: Some(origin), ..Item::default() };
@@ -314,8 +314,8 @@ impl Shelf {
     /// Another file with the same bytes: without moving any of them, if the file system can.
     fn take(&self, from: &Path, to: &Path, bring: Bring) -> io::Result<Brought> {
         let made = tempfile::NamedTempFile::new_in(&self.folder)?;
-        let mut bytes = system::open_regular(from)?;
-        let brought = if system::share_bytes(&bytes, made.as_file()).is_ok() {
+        let mut bytes = machine::open_regular(from)?;
+        let brought = if machine::share_bytes(&bytes, made.as_file()).is_ok() {
             Brought::Shared
         } else {
             io::copy(&mut bytes, &mut made.as_file())?;
@@ -388,7 +388,7 @@ impl Shelf {
         let others: Vec<String> =
             self.items.iter().map(|item| item.file.clone()).filter(|other| other != file).collect();
         let beside = format!("{file}.");
-        for name in system::names_in(&self.folder, FILES_MOST)? {
+        for name in machine::names_in(&self.folder, FILES_MOST)? {
             let path = self.folder.join(&name);
             let name = name.to_string_lossy().into_owned();
             let is_others = others.iter().any(|other| name == *other || name.starts_with(&format!("{other}.")));
@@ -402,10 +402,10 @@ impl Shelf {
 }
 
 fn read_index(path: &Path) -> Result<Index, String> {
-    let bytes = match system::read_own(path, INDEX_BYTES_MOST) {
+    let bytes = match machine::read_own(path, INDEX_BYTES_MOST) {
         Ok(bytes) => bytes,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Err("it was not there".to_owned()),
-        Err(error) => return Err(crate::plain(&error)),
+        Err(error) => return Err(crate::text::plain(&error)),
     };
     toml::from_str(&String::from_utf8_lossy(&bytes))
         .map_err(|error| error.message().lines().next().unwrap_or_default().to_owned())

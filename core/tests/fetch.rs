@@ -7,11 +7,11 @@ use std::sync::Mutex;
 use std::time::Duration;
 
 use proptest::prelude::*;
-use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{Algorithm, Hashers, Sum};
 use pyrotyp_core::fetch::{
     FetchError, Listener, Mirror, MirrorFault, News, Onward, PartFile, Pieces, Reach, Wanted, Web, transfer,
 };
+use pyrotyp_core::hash::{Algorithm, Hashers, Sum};
+use pyrotyp_core::stop::Cancel;
 use pyrotyp_sample::mirror::Mirror as Server;
 
 const NAME: &str = "larkspur.iso";
@@ -79,7 +79,7 @@ impl Bench {
         let tell = |news: &News<'_>| heard.lock().unwrap().told(news);
         let read = Onward::new(&web, wanted, at, &cancel, Box::new(tell)).read_to_end(&mut bytes);
         let short = |text: String| text.replace(&self.base, "");
-        let read = read.map(|_| bytes).map_err(|error| short(pyrotyp_core::chain(&error)));
+        let read = read.map(|_| bytes).map_err(|error| short(pyrotyp_core::text::chain(&error)));
         (read, heard.into_inner().unwrap().told)
     }
 

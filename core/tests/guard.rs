@@ -1,7 +1,8 @@
 //! The guard as a pure function: what it finds, and that nothing lifts a stop.
 
 use proptest::prelude::*;
-use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Surface, Tag, Use, Volume, arrived};
+use pyrotyp_core::devices::arrived;
+use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Surface, Tag, Use, Volume};
 use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings, findings_for_choice};
 use pyrotyp_core::{Finding, Level};
 

@@ -9,19 +9,22 @@ use std::sync::{Arc, LazyLock, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
 use proptest::prelude::*;
-use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{BlockHasher, Sum, Taker};
-use pyrotyp_core::drive::tray::Tray;
-use pyrotyp_core::drive::{
-    After, Claimed, Drive, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, Tag, choose,
+use pyrotyp_core::bytes::{Cursor, ReadAt};
+use pyrotyp_core::devices::tray::Tray;
+use pyrotyp_core::devices::{
+    After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, choose,
 };
+use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::guard::{Cleared, Confirmed, Plan, clear};
-use pyrotyp_core::image::{Cursor, ReadAt, inspect};
+use pyrotyp_core::hash::{BlockHasher, Sum, Taker};
+use pyrotyp_core::image::inspect;
+use pyrotyp_core::job;
 use pyrotyp_core::job::{
-    self, Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing,
-    ReadBack, Stage, Start, StreamedImage, Supply, Target, Watcher, Writing, journal,
+    Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing, ReadBack,
+    Stage, Start, StreamedImage, Supply, Target, Watcher, Writing, journal,
 };
-use pyrotyp_core::survey::{self, survey};
+use pyrotyp_core::plan;
+use pyrotyp_core::stop::Cancel;
 
 const MIB: usize = 1 << 20;
 
@@ -187,7 +190,7 @@ impl Bench {
     }
 
     fn on_platform(&self, tray: &dyn Platform, names: &[&str], supply: &dyn Supply, how: &How<'_>) -> Vec<Outcome> {
-        let bench = survey::Bench { state: None, protected: Vec::new(), places: Vec::new() };
+        let bench = plan::Bench { state: None, protected: Vec::new(), places: Vec::new() };
         let plan = Plan {
             image: "larkspur.iso".into(),
             needs_bytes: supply.bytes().filter(|_| !how.is_cleared_for_another).unwrap_or(1),
@@ -196,7 +199,7 @@ impl Bench {
         let target = |name: &&str| {
             let choice = choose(tray, name).unwrap();
             let now = jiff::Timestamp::now();
-            let known = survey(tray, &bench, None, std::slice::from_ref(&choice), Confirmed::ByPerson, now).unwrap();
+            let known = plan::survey(tray, &bench, None, std::slice::from_ref(&choice), Confirmed::ByPerson, now).unwrap();
             // That it is too small is what some of these jobs are about.
             let cleared_for = Plan { needs_bytes: plan.needs_bytes.min(choice.drive.bytes), ..plan.clone() };
             let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();
@@ -510,7 +513,7 @@ fn what_can_not_be_emptied_in_one_place_is_emptied_in_all_others_and_told() {
         let bench = Bench::new(length as u64, 512, &format!("[[drive.fault]]\n{fault}\n"));
         fs::write(bench.folder.path().join("a.img"), &old).unwrap();
         let outcome = bench.run(&image(3 * MIB), how);
-        let told = pyrotyp_core::chain(&outcome.fault.unwrap());
+        let told = pyrotyp_core::text::chain(&outcome.fault.unwrap());
         (outcome.result, outcome.head, told, bench.drive())
     };
     for sectors in [1, 3] {
@@ -683,7 +686,7 @@ fn what_fails_only_once_is_tried_again_and_what_fails_always_is_told_with_its_ra
         let (bench, how) = (Bench::new(16 << 20, 512, &format!("[[drive.fault]]\n{fault}\n{range}")), How::default());
         let outcome = bench.run(&image(9 * MIB), &how);
         let retried = how.noted.has(|event| matches!(event, Event::Retried { .. }));
-        let fault = outcome.fault.map(|fault| pyrotyp_core::chain(&fault)).unwrap_or_default();
+        let fault = outcome.fault.map(|fault| pyrotyp_core::text::chain(&fault)).unwrap_or_default();
         let causes: Vec<_> = outcome.differences.iter().map(|one| (one.offset, one.bytes, one.cause)).collect();
         (outcome.result, retried, outcome.read_again, fault, causes)
     };
@@ -934,7 +937,7 @@ fn a_line_that_breaks_is_gone_on_with_and_what_the_drive_has_is_hashed_from_ther
 }
 
 fn sha256(bytes: &[u8]) -> String {
-    use pyrotyp_core::digest::{Algorithm, Hashers};
+    use pyrotyp_core::hash::{Algorithm, Hashers};
     let mut hashers = Hashers::new([Algorithm::Sha256]);
     hashers.update(bytes);
     hashers.finish().pop().unwrap().hex

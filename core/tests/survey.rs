@@ -4,10 +4,11 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::drive::tray::Tray;
-use pyrotyp_core::drive::{Choice, Claimed, Drive, DriveIo, Located, NamedBy, Platform, PlatformError, Tag};
+use pyrotyp_core::devices::tray::Tray;
+use pyrotyp_core::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
+use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::guard::{Circumstances, Cleared, Confirmed};
-use pyrotyp_core::survey::{Bench, SurveyError, survey};
+use pyrotyp_core::plan::{Bench, SurveyError, survey};
 use tempfile::TempDir;
 
 /// Which question gets no answer.

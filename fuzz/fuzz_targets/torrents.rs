@@ -3,8 +3,8 @@
 
 use libfuzzer_sys::fuzz_target;
 use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{Published, Purpose, check, embedded, torrent};
 use pyrotyp_core::image::iso9660;
+use pyrotyp_core::published::{Published, Purpose, check, embedded, torrent};
 
 fuzz_target!(|data: &[u8]| {
     let mut published = Published::default();

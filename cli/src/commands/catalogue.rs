@@ -5,14 +5,15 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use pyrotyp_core::Shown;
 use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError, by_version};
-use pyrotyp_core::digest::{Over, Published, PublishedSignature};
 use pyrotyp_core::fetch::Web;
 use pyrotyp_core::image::Naming;
+use pyrotyp_core::published::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile};
+use pyrotyp_core::published::{Over, Published, PublishedSignature, vouch};
 use pyrotyp_core::shelf::Shelf;
-use pyrotyp_core::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile, vouch};
-use pyrotyp_core::{Cancel, Finding, system};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::Shown;
+use pyrotyp_core::{Finding, machine};
 
 use super::check::{given_keys, remember, signature_refusal};
 use super::state_folder;
@@ -29,7 +30,7 @@ pub fn today() -> jiff::civil::Date {
 }
 
 fn read(path: &Path) -> io::Result<Vec<u8>> {
-    system::read_linked(path, CATALOGUE_BYTES_MOST)
+    machine::read_linked(path, CATALOGUE_BYTES_MOST)
 }
 
 fn kept(common: &Common) -> Option<PathBuf> {
@@ -73,8 +74,8 @@ pub fn load(
 }
 
 fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    system::make_folder(path.parent().unwrap_or(Path::new(".")))?;
-    system::keep_own(path, bytes)
+    machine::make_folder(path.parent().unwrap_or(Path::new(".")))?;
+    machine::keep_own(path, bytes)
 }
 
 /// A catalogue from a server must be signed with minisign, by a key that is given or was used for it before.

@@ -4,14 +4,16 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::Shown;
-use pyrotyp_core::digest::{
-    self, CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report, Sum,
+use pyrotyp_core::bytes::ReadAt;
+use pyrotyp_core::hash::Sum;
+use pyrotyp_core::published::signature::{KEYS_BYTES_MOST, Key, Remembered};
+use pyrotyp_core::published::{
+    CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report, Vouched,
 };
-use pyrotyp_core::image::ReadAt;
 use pyrotyp_core::shelf::{Identity, Item, Shelf};
-use pyrotyp_core::signature::{self, KEYS_BYTES_MOST, Key, Remembered, Vouched};
-use pyrotyp_core::{Cancel, system};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::Shown;
+use pyrotyp_core::{machine, published};
 
 use super::{OpenedImage, fit_to_write, on_shelf_or_file, open_image, shelf, state_folder};
 use crate::asked::{Against, Common};
@@ -69,7 +71,7 @@ pub fn vouched_for(
 ) -> Result<(Published, Report), Failure> {
     let against = known.against;
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
-    let mut published = digest::published(path, &given)?;
+    let mut published = published::published(path, &given)?;
     published.expected.extend_from_slice(known.expected);
     let mut keys = given_keys(against)?;
     if !keys.is_empty() && published.signatures.is_empty() {
@@ -95,7 +97,7 @@ pub fn vouched_for(
     let (system, now) = (system.as_deref(), Timestamp::now());
     let nothing: &dyn ReadAt = &Vec::new();
     let bytes = image.map_or(nothing, |image| &*image.file);
-    let signatures = signature::vouch(&published, bytes, system, &keys, &remembered, now, cancel);
+    let signatures = published::vouch(&published, bytes, system, &keys, &remembered, now, cancel);
     if cancel.is_set() {
         return Err(CheckError::Stopped.into());
     }
@@ -129,9 +131,9 @@ pub fn examine(
     }
     let may_keep = known.sums.is_none() && known.purpose == Purpose::Look;
     let kept = if may_keep { kept_sums(path, &published, common) } else { None };
-    let are_enough = |sums: &&[Sum]| !published.expected.is_empty() && digest::are_enough(sums, &published.expected);
+    let are_enough = |sums: &&[Sum]| !published.expected.is_empty() && published::are_enough(sums, &published.expected);
     if let Some(sums) = known.sums.or(kept.as_deref()).filter(are_enough) {
-        let found = digest::compare(&published, sums.to_vec());
+        let found = published::compare(&published, sums.to_vec());
         return Ok(Report { signatures: before.signatures, missed_key: before.missed_key, ..found });
     }
     let is_wanted = depth == Depth::Everything || published.expected.is_empty();
@@ -143,7 +145,7 @@ pub fn examine(
     }
     let mut progress = Progress::of_check("check", Some(image.file.size()), common);
     let done = &mut |done| progress.checked(done);
-    let found = digest::check(&*image.file, &published, embedded.as_ref(), known.purpose, cancel, done)?;
+    let found = published::check(&*image.file, &published, embedded.as_ref(), known.purpose, cancel, done)?;
     progress.finish();
     Ok(Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found })
 }
@@ -153,7 +155,7 @@ fn kept_sums(path: &Path, published: &Published, common: &Common) -> Option<Vec<
     let shelf = Shelf::open(&state_folder(common)?).ok()?;
     let item = shelf.at(path).filter(|item| shelf.is_unchanged(item))?;
     let sums = item.sums();
-    let are_enough = digest::are_enough(&sums, &published.expected);
+    let are_enough = published::are_enough(&sums, &published.expected);
     if published.expected.is_empty() || !published.torrents.is_empty() || !are_enough {
         return None;
     }
@@ -222,7 +224,7 @@ pub fn given_keys(against: &Against) -> Result<Vec<Key>, Failure> {
         let next = "give the public key file that the publisher offers for checking signatures";
         let fail =
             |why: String| Failure::new(Exit::Checksum, format!("can't use the key {}: {why}", path.shown()), next);
-        let bytes = system::read_regular(path, KEYS_BYTES_MOST).map_err(|error| fail(plain(&error)))?;
+        let bytes = machine::read_regular(path, KEYS_BYTES_MOST).map_err(|error| fail(plain(&error)))?;
         all.extend(Key::read_all(&bytes).map_err(fail)?);
     }
     Ok(all)
@@ -231,7 +233,7 @@ pub fn given_keys(against: &Against) -> Result<Vec<Key>, Failure> {
 /// The sum in the volume descriptor of an unpacked image.
 fn embedded(image: &OpenedImage) -> Result<Option<Embedded>, Failure> {
     let Some(volume) = image.plain_volume() else { return Ok(None) };
-    let found = digest::embedded(&*image.file, volume);
+    let found = published::embedded(&*image.file, volume);
     Ok(found.map_err(|source| CheckError::Image { at: 0, source })?)
 }
 
@@ -239,7 +241,7 @@ fn embedded(image: &OpenedImage) -> Result<Option<Embedded>, Failure> {
 fn inside(image: &OpenedImage, common: &Common, cancel: &Cancel) -> Result<Option<FileList>, Failure> {
     let Some(volume) = image.plain_volume() else { return Ok(None) };
     let mut progress: Option<Progress> = None;
-    let found = digest::file_list(&*image.file, volume, cancel, &mut |done, total| {
+    let found = published::file_list(&*image.file, volume, cancel, &mut |done, total| {
         progress.get_or_insert_with(|| Progress::of_check("files", Some(total), common)).checked(done);
     })?;
     progress.into_iter().for_each(Progress::finish);

@@ -3,9 +3,12 @@
 use std::path::Path;
 
 use pyrotyp_core::contents::contents;
-use pyrotyp_core::drive::{Drive, DriveIo, Sectors, Tag};
-use pyrotyp_core::job::{self, Conclusion, JobFault, JobResult};
-use pyrotyp_core::{Cancel, Foreign, Shown, ledger, typed};
+use pyrotyp_core::devices::{DriveIo, Sectors};
+use pyrotyp_core::drive::{Drive, Tag};
+use pyrotyp_core::job::{Conclusion, JobFault, JobResult};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::{Foreign, Shown, shell};
+use pyrotyp_core::{job, ledger};
 
 use super::drives::onto;
 use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, open_image, platform, state_folder};
@@ -35,7 +38,7 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
     let is_tag = |text: &str| text.parse::<Tag>().is_ok();
     let is_swapped = Path::new(asked).is_file() || image.to_str().is_some_and(is_tag) && !is_tag(asked);
     if is_swapped && !image.exists() && !asked.starts_with("/dev/") {
-        let (drive, file) = (typed::path(image), typed::path(Path::new(asked)));
+        let (drive, file) = (shell::path(image), shell::path(Path::new(asked)));
         let text = format!("`{}` is no drive, and the drive comes first", asked.shown());
         return Err(Failure::new(Exit::Usage, text, format!("pyrotyp compare {drive} {file}")));
     }

@@ -1,9 +1,9 @@
 //! `pyrotyp contents`: what is on a drive now?
 
-use pyrotyp_core::Cancel;
 use pyrotyp_core::contents::{Listed, contents};
-use pyrotyp_core::drive::Sectors;
+use pyrotyp_core::devices::Sectors;
 use pyrotyp_core::ledger;
+use pyrotyp_core::stop::Cancel;
 
 use super::drives::onto;
 use super::{choose_drive, needs_medium, platform, state_folder};

@@ -5,10 +5,11 @@ use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use clap::Parser;
-use pyrotyp_core::digest::{Algorithm, Hashers};
-use pyrotyp_core::drive::Platform;
-use pyrotyp_core::drive::tray::{FILE_NAME, Tray};
-use pyrotyp_core::{Cancel, Shown, typed};
+use pyrotyp_core::devices::Platform;
+use pyrotyp_core::devices::tray::{FILE_NAME, Tray};
+use pyrotyp_core::hash::{Algorithm, Hashers};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_sample::cafe;
 use pyrotyp_sample::mirror::Mirror;
 
@@ -50,7 +51,7 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
     put(&match keep {
         Some(folder) => format!(
             "\nThe bench is in {0}, as it was at the beginning: cd {0}, and try the commands above.\n",
-            typed::path(folder)
+            shell::path(folder)
         ),
         None => "\nThat was the whole job. The bench is gone; `pyrotyp demo --keep DIR` leaves one to try things on.\n"
             .into(),

@@ -3,9 +3,13 @@
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pyrotyp_core::drive::{Drive, Platform, Role};
+use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::devices::Platform;
+use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, RULES, findings};
-use pyrotyp_core::{Cancel, Finding, Level, human_bytes, typed};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::shell;
+use pyrotyp_core::{Finding, Level};
 
 use super::platform;
 use super::settings::survey;
@@ -43,7 +47,7 @@ pub fn onto(platform: &dyn Platform, drive: &Drive, common: &Common) -> Option<S
     let accept = found.iter().filter(|finding| finding.level == Level::Ask);
     let accept: String = accept.map(|finding| format!(" --accept {}", finding.id)).collect();
     let is_free = found.iter().all(|finding| finding.level != Level::Stop);
-    is_free.then(|| format!("--to {}{accept}", typed::word(drive.tag.as_str())))
+    is_free.then(|| format!("--to {}{accept}", shell::word(drive.tag.as_str())))
 }
 
 /// No drive was named: those that could be meant, for a `command` that ends before `--to`.
@@ -58,7 +62,7 @@ pub fn which(command: &str, common: &Common) -> Result<Failure, Failure> {
     }
     let next = match meant.as_slice() {
         [] => "plug one in, and name it with --to TAG; pyrotyp drives --all shows what is attached".to_owned(),
-        [one] => format!("{command} --to {}", typed::word(one.tag.as_str())),
+        [one] => format!("{command} --to {}", shell::word(one.tag.as_str())),
         _ => format!("{command} --to TAG, with the tag of the one that is meant"),
     };
     Ok(Failure::new(Exit::Usage, text, next))

@@ -7,18 +7,20 @@ use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use pyrotyp_core::Shown;
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::catalogue::{CatalogueError, Pick};
-use pyrotyp_core::digest::{self, Expected, Given, Proof, Report};
 use pyrotyp_core::fetch::{
     FetchError, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside, metalink,
     transfer,
 };
-use pyrotyp_core::foreign::all_shown;
+use pyrotyp_core::machine::Person;
+use pyrotyp_core::published::signature::Key;
+use pyrotyp_core::published::{Expected, Given, Proof, Report};
 use pyrotyp_core::shelf::{Identity, Item, Shelf};
-use pyrotyp_core::signature::Key;
-use pyrotyp_core::system::Person;
-use pyrotyp_core::{Cancel, human_bytes, system};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::Shown;
+use pyrotyp_core::text::foreign::all_shown;
+use pyrotyp_core::{machine, published};
 
 use super::catalogue::{self, today};
 use super::check::{self, Depth, Known};
@@ -72,10 +74,10 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     if let Some(to) = &asked.straight_to {
         return line::straight_to(asked, to, common, cancel);
     }
-    if let Some(person) = system::person()? {
+    if let Some(person) = machine::person()? {
         return Err(as_person(&person));
     }
-    let reach = if system::is_root() { Reach::ThisMachine } else { Reach::Everywhere };
+    let reach = if machine::is_root() { Reach::ThisMachine } else { Reach::Everywhere };
     let web = Web::new(reach, Duration::from_secs(asked.wait));
     let source = resolve(asked, &web, common, cancel)?;
     if let Some(from) = asked.hand_over {
@@ -239,7 +241,7 @@ fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result
             Source { wanted, expected: Vec::new(), keys: Vec::new() }
         }
     } else if Path::new(&words).is_file() {
-        let bytes = system::read_regular(Path::new(&words), METALINK_BYTES_MOST).map_err(|error| {
+        let bytes = machine::read_regular(Path::new(&words), METALINK_BYTES_MOST).map_err(|error| {
             Failure::new(Exit::Usage, format!("can't read {words}: {}", plain(&error)), "check the name")
         })?;
         of_metalink(&words, bytes, asked)?
@@ -327,7 +329,7 @@ fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web, cancel: &Cancel) -> Result
 
 /// How much may be taken, if there is room for it at all.
 fn room(folder: &Path, wanted: &Wanted, part: &PartFile) -> Result<u64, Failure> {
-    let Some(free) = system::free_bytes(folder) else { return Ok(u64::MAX) };
+    let Some(free) = machine::free_bytes(folder) else { return Ok(u64::MAX) };
     let room = free.saturating_add(part.kept_bytes()).saturating_sub(SPARE.min(free / SPARE_PART));
     if wanted.bytes.is_some_and(|bytes| bytes > room) {
         let (needs, has) = (human_bytes(wanted.bytes.unwrap_or(0)), human_bytes(room));
@@ -378,7 +380,7 @@ fn with_lists(
     })?;
     let against = &asked.against;
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
-    let published = digest::published(target, &given)?;
+    let published = published::published(target, &given)?;
     for expected in published.expected {
         // What a list does not tell the kind of is compared once all of it is here.
         if expected.is_told && !source.wanted.sums.contains(&expected.sum) {

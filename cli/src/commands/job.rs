@@ -8,20 +8,25 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pyrotyp_core::digest::{BLOCK_BYTES, Report};
-use pyrotyp_core::drive::{After, Choice, Drive, Platform, PlatformError, Tag};
-use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, Plan};
+use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::devices::{After, Platform, PlatformError};
+use pyrotyp_core::drive::{Choice, Drive, Tag};
+use pyrotyp_core::guard::{Circumstances, Cleared, Confirmed, Plan};
+use pyrotyp_core::hash::BLOCK_BYTES;
 use pyrotyp_core::image::Inspection;
-use pyrotyp_core::job::journal::{self, Found, Heading, SpentNotes};
-use pyrotyp_core::job::{self, Checked, JobResult, Order, Outcome, Pacing, ReadBack, Start, Supply, Target, Writing};
-use pyrotyp_core::ledger::{self, Begun, DriveRecord, ImageRecord, Record};
+use pyrotyp_core::job::journal::{Found, Heading, SpentNotes};
+use pyrotyp_core::job::{
+    Checked, JobResult, Order, Outcome, Pacing, ReadBack, Start, Supply, Target, Writing, journal,
+};
+use pyrotyp_core::ledger::{Begun, DriveRecord, ImageRecord, Record};
+use pyrotyp_core::published::Report;
 use pyrotyp_core::shelf::Identity;
-use pyrotyp_core::{Cancel, Level, human_bytes, system};
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::{Shown, shell};
+use pyrotyp_core::{Level, guard, job, ledger, machine};
 
 use super::settings::survey;
-use super::shelf;
-use super::{ARRIVING, choose_drive, state_folder};
+use super::{ARRIVING, choose_drive, shelf, state_folder};
 use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, chain, of_job, plain};
 use crate::show::job_progress::JobProgress;
@@ -227,10 +232,10 @@ pub fn may_claim(chosen: &Chosen, platform: &dyn Platform) -> Result<(), Failure
 
 /// This very command with the rights that it needs, as it can be typed.
 fn with_sudo() -> String {
-    let mut words: Vec<String> = std::env::args_os().map(|word| typed::word(&word.to_string_lossy())).collect();
+    let mut words: Vec<String> = std::env::args_os().map(|word| shell::word(&word.to_string_lossy())).collect();
     // Root looks for programs elsewhere than a person does.
     if let (Some(first), Ok(own)) = (words.first_mut(), std::env::current_exe()) {
-        *first = typed::path(&own);
+        *first = shell::path(&own);
     }
     format!("sudo {}", words.join(" "))
 }
@@ -336,10 +341,10 @@ pub fn confirm(
     warn(&shown);
     // What was typed before the card was shown answers nothing on it.
     let input: Box<dyn Read + Send> = if let Confirming::Terminal(terminal) = confirming {
-        system::forget_typed(&terminal);
+        machine::forget_typed(&terminal);
         Box::new(terminal)
     } else {
-        system::forget_typed(io::stdin());
+        machine::forget_typed(io::stdin());
         Box::new(io::stdin())
     };
     warn(&card::question(&on_card));

@@ -11,11 +11,13 @@ use std::sync::mpsc::{Sender, channel};
 use std::sync::{Mutex, PoisonError};
 use std::thread::JoinHandle;
 
-use pyrotyp_core::digest::{Expected, Report, Sum};
-use pyrotyp_core::image::{self, ReadAt};
+use pyrotyp_core::bytes::ReadAt;
+use pyrotyp_core::hash::Sum;
 use pyrotyp_core::job::{Access, Checked, Supply};
-use pyrotyp_core::system::Person;
-use pyrotyp_core::{Cancel, Hearing, system};
+use pyrotyp_core::machine::Person;
+use pyrotyp_core::published::{Expected, Report};
+use pyrotyp_core::stop::{Cancel, Hearing};
+use pyrotyp_core::{image, machine};
 use serde::{Deserialize, Serialize};
 
 use super::job::Confirming;
@@ -155,7 +157,7 @@ impl Caller<'_> {
     /// The same question to a process of the person's own.
     fn command(&self, from: u64) -> io::Result<Command> {
         let (asked, common) = (self.asked, self.common);
-        let mut command = match system::person().map_err(io::Error::other)? {
+        let mut command = match machine::person().map_err(io::Error::other)? {
             Some(person) => this_program_as(&person)?,
             None => Command::new(std::env::current_exe()?),
         };

@@ -19,15 +19,17 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use pyrotyp_core::drive::linux::Linux;
-use pyrotyp_core::drive::tray::Tray;
-use pyrotyp_core::drive::{Choice, Drive, Platform, Tag, arrived, choose};
-use pyrotyp_core::image::{
-    self, ImageFile, Inspection, Opened, Packed, PackedFault, ReadAt, Source, Unpacked, Verdict,
-};
+use pyrotyp_core::bytes::ReadAt;
+use pyrotyp_core::devices::linux::Linux;
+use pyrotyp_core::devices::tray::Tray;
+use pyrotyp_core::devices::{Platform, arrived, choose};
+use pyrotyp_core::drive::{Choice, Drive, Tag};
+use pyrotyp_core::image::{Inspection, Opened, Packed, PackedFault, Source, Unpacked, Verdict};
+use pyrotyp_core::machine::ImageFile;
 use pyrotyp_core::shelf::Shelf;
-use pyrotyp_core::{Cancel, Level, system};
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::{Shown, shell};
+use pyrotyp_core::{Level, image, machine};
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, plain};
@@ -82,7 +84,7 @@ impl OpenedImage {
     }
 
     /// The optical volume of an image that is not packed.
-    pub fn plain_volume(&self) -> Option<&image::iso9660::Volume> {
+    pub fn plain_volume(&self) -> Option<&pyrotyp_core::volume::iso9660::Volume> {
         self.inspection.volume.as_ref().filter(|_| self.inspection.container.is_none())
     }
 
@@ -152,7 +154,7 @@ fn joining(name: &str) -> Option<String> {
         _ => return None,
     };
     // Nothing else that bears the name, such as a list of checksums, is taken for a part.
-    let whole = typed::word(whole);
+    let whole = shell::word(whole);
     Some(format!("join its parts first: cat {whole}.{} > {whole}", any.repeat(ending.len())))
 }
 
@@ -231,14 +233,14 @@ fn meant_instead(asked: &Path, common: &Common) -> Option<String> {
     const FILES_MOST: usize = 2000;
     let name = asked.file_name()?.to_str()?;
     let folder = asked.parent().filter(|folder| !folder.as_os_str().is_empty());
-    let beside = system::names_in(folder.unwrap_or(Path::new(".")), FILES_MOST).unwrap_or_default();
+    let beside = machine::names_in(folder.unwrap_or(Path::new(".")), FILES_MOST).unwrap_or_default();
     let beside = beside.into_iter().filter_map(|name| name.into_string().ok());
     let shelf = state_folder(common).filter(|_| folder.is_none()).and_then(|state| Shelf::open(&state).ok());
     let shelved = shelf.iter().flat_map(|shelf| shelf.items()).map(|item| item.name().to_owned());
     let known: Vec<String> = shelved.chain(beside).collect();
     let nearest = slip::nearest(name, known.iter().map(String::as_str))?;
     let whole = folder.map_or_else(|| PathBuf::from(nearest), |folder| folder.join(nearest));
-    Some(typed::path(&whole))
+    Some(shell::path(&whole))
 }
 
 /// A reader without a card has nothing to be read.
@@ -257,11 +259,11 @@ pub fn state_folder(common: &Common) -> Option<PathBuf> {
 /// A folder of the person's own, named by a variable or below the home folder. Behind `sudo`, of the person who called.
 pub fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {
     let set = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
-    let base = match system::person() {
+    let base = match machine::person() {
         // The variables are root's by now.
         Ok(Some(person)) => Some(person.variable(variable).map_or_else(|| person.home.join(below_home), PathBuf::from)),
         Ok(None) => {
-            set(variable).or_else(|| set("HOME").or_else(system::home_of_this).map(|home| home.join(below_home)))
+            set(variable).or_else(|| set("HOME").or_else(machine::home_of_this).map(|home| home.join(below_home)))
         }
         // The guard says so before anything is written.
         Err(_) => None,

@@ -4,11 +4,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::Shown;
-use pyrotyp_core::drive::{Choice, Platform, Tag};
+use pyrotyp_core::devices::Platform;
+use pyrotyp_core::drive::{Choice, Tag};
 use pyrotyp_core::guard::{Circumstances, Confirmed};
-use pyrotyp_core::survey::{self, Bench, SurveyError};
-use pyrotyp_core::system::{self, PersonFault};
+use pyrotyp_core::machine;
+use pyrotyp_core::machine::PersonFault;
+use pyrotyp_core::plan::{self, Bench, SurveyError};
+use pyrotyp_core::text::Shown;
 use serde::Deserialize;
 
 use super::{own_folder, state_folder};
@@ -32,7 +34,7 @@ struct Settings {
 /// Where settings may lie: those of whoever runs this, of the person behind root, and of the machine.
 fn folders() -> Result<Vec<PathBuf>, Failure> {
     let mut folders: Vec<PathBuf> = own_folder("XDG_CONFIG_HOME", ".config").into_iter().collect();
-    for person in system::people()? {
+    for person in machine::people()? {
         folders.push(person.home.join(".config/pyrotyp"));
         folders.extend(person.variable("XDG_CONFIG_HOME").map(|folder| PathBuf::from(folder).join("pyrotyp")));
     }
@@ -52,9 +54,9 @@ fn protected_by(folder: &Path) -> Result<Vec<Tag>, Failure> {
         Failure::new(Exit::Usage, text, "correct the file, for example: protect = [\"AGCHS\"]")
     };
     let bytes = if folder == Path::new(OF_THE_MACHINE) {
-        system::read_regular(&path, BYTES_MOST)
+        machine::read_regular(&path, BYTES_MOST)
     } else {
-        system::read_linked(&path, BYTES_MOST)
+        machine::read_linked(&path, BYTES_MOST)
     };
     let bytes = match bytes {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
@@ -98,5 +100,5 @@ pub fn survey(
     let of_state = state.iter().flat_map(|state| [(state.join("shelf"), "the shelf"), (state.clone(), "the records")]);
     let places = of_state.chain(folders.into_iter().map(|folder| (folder, "the settings"))).collect();
     let bench = Bench { state, protected, places };
-    Ok(survey::survey(platform, &bench, image, choices, confirmed, Timestamp::now())?)
+    Ok(plan::survey(platform, &bench, image, choices, confirmed, Timestamp::now())?)
 }

@@ -5,11 +5,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
-use pyrotyp_core::digest::{self, Algorithm, CheckError, Checked, Expected, Given, Over, Purpose, Report, Sum};
-use pyrotyp_core::image::ReadAt;
-use pyrotyp_core::shelf::{self, Bring, Brought, Identity, Item, Shelf};
-use pyrotyp_core::{Cancel, Finding, human_bytes, ledger};
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::bytes::{ReadAt, human_bytes};
+use pyrotyp_core::hash::{Algorithm, Sum};
+use pyrotyp_core::published::{CheckError, Checked, Expected, Given, Over, Purpose, Report};
+use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::{Shown, shell};
+use pyrotyp_core::{Finding, ledger, published, shelf};
 
 use super::check::{self, Known};
 use super::{catalogue, fit_to_write, open_image, open_image_called, state_folder};
@@ -17,8 +19,7 @@ use crate::asked::{self, Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::progress::Progress;
 use crate::show::{json, shelved};
-use crate::slip;
-use crate::{put, put_document, say, tell};
+use crate::{put, put_document, say, slip, tell};
 
 /// An image of the shelf, with what else is known of it.
 pub struct Row {
@@ -155,7 +156,7 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
     let image = open_image(file, common)?;
     fit_to_write(file, &image.inspection)?;
     fit_for_shelf(file.file_name().unwrap_or_default())?;
-    let published = digest::published(file, &Given::default())?;
+    let published = published::published(file, &Given::default())?;
     let lists = published.expected.iter().map(|expected| PathBuf::from(&expected.source));
     let torrents = published.torrents.iter().map(|(path, _)| path.clone());
     let signatures = published.signatures.iter().map(|signature| signature.file.clone());
@@ -173,7 +174,7 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
         io::ErrorKind::AlreadyExists => {
             let name = file.file_name().unwrap_or_default();
             let text = format!("an image called {} is on the shelf already", name.shown());
-            let known = typed::word(&name.to_string_lossy());
+            let known = shell::word(&name.to_string_lossy());
             let next = format!("give the file another name, or remove the other one: pyrotyp shelf remove {known}");
             Failure::new(Exit::Refused, text, next)
         }
@@ -198,7 +199,7 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
             } else {
                 "nothing was published with it; see what it carries inside"
             };
-            put(&format!("  next: {word}: pyrotyp check {}\n", typed::word(item.name())))?;
+            put(&format!("  next: {word}: pyrotyp check {}\n", shell::word(item.name())))?;
         }
     }
     Ok(())
@@ -252,7 +253,7 @@ fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
         Ok(Some(item)) => Ok(item.clone()),
         Ok(None) => {
             let meant = slip::nearest(name, shelf.items().iter().map(Item::name));
-            let meant = meant.map_or(String::new(), |meant| format!("did you mean {}? ", typed::word(meant)));
+            let meant = meant.map_or(String::new(), |meant| format!("did you mean {}? ", shell::word(meant)));
             let text = format!("nothing on the shelf is called {}", name.shown());
             Err(Failure::new(Exit::Usage, text, format!("{meant}pyrotyp shelf lists it")))
         }
@@ -301,10 +302,10 @@ fn verify_one(
 ) -> Result<(Report, Option<Failure>), Failure> {
     let identity = Identity::of(path);
     let image = open_image_called(path, path)?;
-    let published = digest::published(path, &Given::default())?;
+    let published = published::published(path, &Given::default())?;
     let mut progress = Progress::of_check("verify", Some(image.file.size()), common);
     let found =
-        digest::check(&*image.file, &published, None, Purpose::Look, cancel, &mut |done| progress.checked(done));
+        published::check(&*image.file, &published, None, Purpose::Look, cancel, &mut |done| progress.checked(done));
     progress.finish();
     let found = found.map_err(|error: CheckError| Failure::from(error))?;
     let earlier = item.sums().into_iter().filter_map(|sum| {
@@ -317,7 +318,7 @@ fn verify_one(
         let text = format!("{}: its {} is not what it was on {day}", path.shown(), first.found.algorithm);
         let next = format!(
             "something changed it, or the disk fails: pyrotyp shelf remove {0}, then fetch it again",
-            typed::word(item.name())
+            shell::word(item.name())
         );
         let checked = found.checked.into_iter().chain(differing).collect();
         let report = Report { checked, sums: found.sums, pieces: found.pieces, ..Report::default() };

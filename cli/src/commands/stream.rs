@@ -5,11 +5,12 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
-use pyrotyp_core::Shown;
-use pyrotyp_core::digest::{Hashers, Sum};
-use pyrotyp_core::image::{self, Beginning, packed};
+use pyrotyp_core::hash::{Hashers, Sum};
+use pyrotyp_core::image;
+use pyrotyp_core::image::{Beginning, packed};
 use pyrotyp_core::job::{Checked, StreamedImage, Supply};
-use pyrotyp_core::{Cancel, Hearing};
+use pyrotyp_core::stop::{Cancel, Hearing};
+use pyrotyp_core::text::Shown;
 
 use super::job::{self, Confirming, Heard, Image, Ready};
 use super::{fit_to_write, platform};

@@ -3,18 +3,18 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::Cancel;
-use pyrotyp_core::digest::{Algorithm, Proof, Purpose, Report, Sum};
-use pyrotyp_core::drive::Platform;
+use pyrotyp_core::devices::Platform;
 use pyrotyp_core::guard::Cleared;
+use pyrotyp_core::hash::{Algorithm, Sum};
 use pyrotyp_core::job::{Checked, KeptImage};
+use pyrotyp_core::published::{Proof, Purpose, Report};
 use pyrotyp_core::shelf::{Identity, Item};
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::{Shown, shell};
 
 use super::check::{self, Depth, Known};
-use super::drives;
 use super::job::{self, Chosen, Confirming, Image, Ready};
-use super::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image, platform, shelf, stream};
+use super::{Content, OpenedImage, drives, fit_to_write, on_shelf_or_file, open_image, platform, shelf, stream};
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure};
 use crate::show::json;
@@ -26,7 +26,7 @@ const INPUT: &str = "-";
 /// Writes one image to one drive or several.
 pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     if asked.to.is_empty() {
-        let command = format!("pyrotyp write {}", typed::path(&asked.image));
+        let command = format!("pyrotyp write {}", shell::path(&asked.image));
         return Err(drives::which(&command, common)?);
     }
     if asked.image.as_os_str() == INPUT {
@@ -108,7 +108,7 @@ fn of_report(report: &Report) -> Checked {
 
 /// What to do with an image of the shelf that is not what it was.
 fn spoilt(shelved: &Option<(PathBuf, Item)>) -> String {
-    let name = shelved.as_ref().map_or("NAME".to_owned(), |(_, item)| typed::word(item.name()));
+    let name = shelved.as_ref().map_or("NAME".to_owned(), |(_, item)| shell::word(item.name()));
     format!(
         "pyrotyp shelf remove {name}, then fetch it again; if it is whole again by now: pyrotyp shelf verify {name}"
     )

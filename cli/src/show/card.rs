@@ -3,12 +3,13 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::Shown;
-use pyrotyp_core::digest::{Proof, Report};
+use pyrotyp_core::Finding;
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::{Bus, Drive, Surface};
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::ReadBack;
-use pyrotyp_core::{Finding, human_bytes};
+use pyrotyp_core::published::{Proof, Report};
+use pyrotyp_core::text::Shown;
 
 use super::style::{CARE, NAME, of_level};
 use super::{checked, inspected, table, text};

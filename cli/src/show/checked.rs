@@ -3,11 +3,12 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::digest::{EmbeddedReport, PiecesReport, Proof, Report};
+use pyrotyp_core::Level;
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::image::Inspection;
-use pyrotyp_core::signature::{Fault, Key, Vouched};
-use pyrotyp_core::{Level, human_bytes};
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::published::signature::{Fault, Key};
+use pyrotyp_core::published::{EmbeddedReport, PiecesReport, Proof, Report, Vouched};
+use pyrotyp_core::text::{Shown, shell};
 
 use super::inspected::{finding_line, verdict_words};
 use super::style::{BAD, CARE, GOOD, NAME, of_verdict};
@@ -48,7 +49,7 @@ pub fn fetched(path: &Path, name: Option<&str>, is: &Inspection, findings: &Repo
     found_out(&mut out, path, findings);
     let is_fit = is.findings.iter().all(|finding| finding.level != Level::Stop);
     if !common.quiet && is_fit {
-        let known = name.map_or_else(|| typed::path(path), typed::word);
+        let known = name.map_or_else(|| shell::path(path), shell::word);
         line!(out, "next", "pyrotyp write {known} --to TAG");
     }
     out

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
 use clap::CommandFactory;
-use pyrotyp_core::typed;
+use pyrotyp_core::text::shell;
 
 use crate::asked::{Asked, Common};
 
@@ -29,10 +29,10 @@ static CALL: Mutex<Option<Call>> = Mutex::new(None);
 pub fn told_beside(common: &Common) {
     let own = std::env::args_os().next().unwrap_or_default();
     let has_path = Path::new(&own).components().count() > 1;
-    let program = if has_path { typed::path(Path::new(&own)) } else { NAME.trim_end().to_owned() };
+    let program = if has_path { shell::path(Path::new(&own)) } else { NAME.trim_end().to_owned() };
     let sudo = if std::env::var_os("SUDO_UID").is_some() { "sudo " } else { "" };
     let option = |name: &str, folder: &Option<std::path::PathBuf>| {
-        folder.as_ref().map_or(String::new(), |folder| format!(" --{name} {}", typed::path(folder)))
+        folder.as_ref().map_or(String::new(), |folder| format!(" --{name} {}", shell::path(folder)))
     };
     *CALL.lock().unwrap_or_else(PoisonError::into_inner) = Some(Call {
         program: format!("{sudo}{program}"),

@@ -2,12 +2,13 @@
 
 use std::fmt::Write;
 
-use pyrotyp_core::Shown;
-use pyrotyp_core::contents::{Contents, Item, Listed};
+use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::contents::{Contents, Listed};
 use pyrotyp_core::drive::{Drive, Surface};
-use pyrotyp_core::foreign::quoted;
-use pyrotyp_core::human_bytes;
 use pyrotyp_core::ledger::LastJob;
+use pyrotyp_core::text::Shown;
+use pyrotyp_core::text::foreign::quoted;
+use pyrotyp_core::volume::Item;
 
 use super::style::{FAINT, NAME};
 use super::table::{link, role};

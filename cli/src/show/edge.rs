@@ -1,12 +1,12 @@
 //! The edge of the output: nothing passes it that a terminal would obey, but for the colours that are ours.
 //!
-//! What comes from outside is made harmless where it is put into a text ([`pyrotyp_core::Foreign`]); what was forgotten there is
+//! What comes from outside is made harmless where it is put into a text ([`pyrotyp_core::text::Foreign`]); what was forgotten there is
 //! caught here, for every command.
 
 use std::borrow::Cow;
 use std::fmt::Write;
 
-use pyrotyp_core::foreign::is_harmful;
+use pyrotyp_core::text::foreign::is_harmful;
 
 /// Length of the sequence that sets colours, if `text` begins with one: `ESC [`, numbers, `m` (ECMA-48, §8.3.117).
 fn colour(text: &str) -> Option<usize> {

@@ -3,11 +3,12 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::image::eltorito::{Emulation, PlatformId};
-use pyrotyp_core::image::mbr::PartitionType;
+use pyrotyp_core::Finding;
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
-use pyrotyp_core::{Finding, human_bytes};
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::text::{Shown, shell};
+use pyrotyp_core::volume::eltorito::{Emulation, PlatformId};
+use pyrotyp_core::volume::mbr::PartitionType;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::style::{FAINT, NAME, of_level, of_verdict};
@@ -161,7 +162,7 @@ pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> Stri
         out.push_str(&details(inspection));
     }
     if verdict != Verdict::No && !common.quiet {
-        add!(out, "  {:<9}pyrotyp check {}\n", "next", typed::path(path));
+        add!(out, "  {:<9}pyrotyp check {}\n", "next", shell::path(path));
     }
     out
 }

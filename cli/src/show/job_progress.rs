@@ -5,7 +5,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
-use pyrotyp_core::human_bytes;
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::job::{Estimate, Event, JobResult, Stage, Watcher};
 
 use super::progress::{PLAIN_EVERY, Pace, amount, style};

@@ -4,14 +4,15 @@ use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::contents::{Contents, Item as Entry, Listed};
-use pyrotyp_core::digest::{EmbeddedReport, FileList, PiecesReport, Proof, Report};
+use pyrotyp_core::contents::{Contents, Listed};
 use pyrotyp_core::drive::{Bus, Drive, Role, Surface, Volume};
 use pyrotyp_core::guard::Rule;
 use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::{Comparison, Conclusion, Difference, JobResult};
 use pyrotyp_core::ledger::{LastJob, Record};
-use pyrotyp_core::signature::{Scheme, Vouched};
+use pyrotyp_core::published::signature::Scheme;
+use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Vouched};
+use pyrotyp_core::volume::Item as Entry;
 use pyrotyp_core::{Finding, Level};
 use serde::Serialize;
 use serde_json::Value;

@@ -5,8 +5,8 @@ use std::io::{self, IsTerminal};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::fetch::{Listener, News};
-use pyrotyp_core::human_bytes;
 
 use super::edge::edge;
 use super::text::duration;

@@ -4,10 +4,10 @@ use std::fmt::Write;
 use std::path::Path;
 
 use jiff::civil::Date;
-use pyrotyp_core::Shown;
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::catalogue::Pick;
-use pyrotyp_core::digest::Proof;
-use pyrotyp_core::human_bytes;
+use pyrotyp_core::published::Proof;
+use pyrotyp_core::text::Shown;
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{BAD, CARE, FAINT, GOOD, NAME};

@@ -2,10 +2,11 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use pyrotyp_core::Shown;
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::Rule;
-use pyrotyp_core::{Finding, Level, human_bytes};
+use pyrotyp_core::text::Shown;
+use pyrotyp_core::{Finding, Level};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{FAINT, NAME, of_level};

@@ -3,11 +3,11 @@
 use std::fmt::Write;
 use std::path::Path;
 
+use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::Drive;
-use pyrotyp_core::human_bytes;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Conclusion, Difference, Head, JobResult, Outcome, Stage};
-use pyrotyp_core::{Shown, typed};
+use pyrotyp_core::text::{Shown, shell};
 
 use super::style::{BAD, CARE, FAINT, GOOD};
 use crate::asked::Common;
@@ -65,7 +65,7 @@ pub fn compared(
             }
         }
         if let Some(onto) = onto.filter(|_| matches!(conclusion, Conclusion::ChangedLater | Conclusion::LookedAt)) {
-            add!(out, "        pyrotyp write {} {onto} --only-changed\n", typed::path(path));
+            add!(out, "        pyrotyp write {} {onto} --only-changed\n", shell::path(path));
         }
     }
     out
@@ -166,7 +166,7 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
                 "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
             ),
             _ => {
-                add!(out, "  next: pyrotyp compare {tag} {}\n", typed::path(path));
+                add!(out, "  next: pyrotyp compare {tag} {}\n", shell::path(path));
             }
         }
     }

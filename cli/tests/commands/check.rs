@@ -1,5 +1,5 @@
 use super::bench::{Bench, RESCUE, tag_of};
-use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_core::hash::{Algorithm, Hashers};
 
 fn sum(algorithm: Algorithm) -> String {
     let mut hashers = Hashers::new([algorithm]);

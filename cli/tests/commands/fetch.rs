@@ -5,7 +5,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_core::hash::{Algorithm, Hashers};
 use pyrotyp_sample::cafe;
 use pyrotyp_sample::mirror::Mirror;
 

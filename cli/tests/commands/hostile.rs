@@ -2,7 +2,7 @@
 
 use std::io::Write;
 
-use pyrotyp_core::foreign::is_harmful;
+use pyrotyp_core::text::foreign::is_harmful;
 use pyrotyp_sample::cafe;
 
 use super::bench::{Bench, tag_of};

@@ -2,7 +2,7 @@
 
 use std::io::Write;
 
-use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_core::hash::{Algorithm, Hashers};
 
 use super::bench::{Bench, DESKTOP, RESCUE, steady, tag_of};
 

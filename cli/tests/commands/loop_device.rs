@@ -5,7 +5,7 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
 
-use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_core::hash::{Algorithm, Hashers};
 use pyrotyp_sample::mirror::Mirror;
 
 use super::bench::{Bench, DESKTOP};

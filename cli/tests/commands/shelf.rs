@@ -1,7 +1,7 @@
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 
-use pyrotyp_core::digest::{Algorithm, Hashers};
+use pyrotyp_core::hash::{Algorithm, Hashers};
 use pyrotyp_sample::cafe;
 
 use super::bench::{Bench, DESKTOP, RESCUE, steady, tag_of};

@@ -1,25 +1,13 @@
-//! What is attached to this machine: drives, who they are, what they are for, and the seam to the system.
+//! Drives as values: who they are, what they are for, what is on them, and which one was meant.
 
-mod aligned;
-mod choose;
-mod content;
-#[cfg(target_os = "linux")]
-pub mod linux;
-mod mount_point;
-mod platform;
-mod sectors;
+mod choice;
 mod tag;
-pub mod tray;
 
-use crate::foreign::{Shown, quoted};
+use crate::text::Shown;
+use crate::text::foreign::quoted;
 use serde::{Deserialize, Serialize};
 
-pub(crate) use content::{read_placed as read_content, surface};
-
-pub use aligned::{ALIGNMENT, AlignedBuf};
-pub use choose::{Choice, ChooseError, NamedBy, arrived, choose};
-pub use platform::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
-pub use sectors::Sectors;
+pub use choice::{Choice, NamedBy};
 pub use tag::Tag;
 
 /// How a drive is attached.

@@ -1,17 +1,16 @@
 //! What a publisher puts beside an image: lists of checksums and their signatures, looked for under the usual names.
 
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use std::{fs, io};
 
 use url::Url;
 
-use super::web::Web;
-use super::{Mirror, MirrorFault, Wanted};
-use crate::Cancel;
-use crate::digest::{SUMS_BYTES_MOST, kind_in, parse};
-use crate::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
+use crate::fetch::web::Web;
+use crate::fetch::{Mirror, MirrorFault, Wanted};
+use crate::published::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
+use crate::published::{SUMS_BYTES_MOST, kind_in, parse};
+use crate::stop::Cancel;
 
 /// Names of lists, as publishers use them; `{}` stands for the image's own name.
 const LISTS: [&str; 10] = [

@@ -7,10 +7,10 @@ use std::sync::mpsc::Sender;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use super::follow::Pace;
-use super::web::{Part, Web, of_io};
-use super::{MirrorFault, Pieces};
-use crate::digest::Hashers;
+use crate::fetch::follow::Pace;
+use crate::fetch::web::{Part, Web, of_io};
+use crate::fetch::{MirrorFault, Pieces};
+use crate::hash::Hashers;
 use crate::image::{Stranger, stranger};
 
 /// Carried at once, in bytes.

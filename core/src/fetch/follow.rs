@@ -7,10 +7,10 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::JoinHandle;
 
-use super::part::PartFile;
-use crate::Cancel;
-use crate::digest::{Algorithm, Hashers, Sum, pass};
-use crate::image::ReadAt;
+use crate::bytes::ReadAt;
+use crate::fetch::part::PartFile;
+use crate::hash::{Algorithm, Hashers, Sum, pass};
+use crate::stop::Cancel;
 
 /// How far a connection may be ahead of the checksums, in bytes: further, it would only take the processor from them.
 const LEAD: u64 = 16 << 20;

@@ -2,11 +2,11 @@
 //!
 //! Promise: any bytes give an answer or an error, never a panic; nothing outside the document is looked up.
 
-use crate::foreign::Shown;
+use crate::text::Shown;
 use roxmltree::{Document, Node, ParsingOptions};
 
-use super::{Mirror, Pieces, Wanted};
-use crate::digest::{Algorithm, Sum};
+use crate::fetch::{Mirror, Pieces, Wanted};
+use crate::hash::{Algorithm, Sum};
 
 /// Longest file that is read, in bytes.
 pub const METALINK_BYTES_MOST: u64 = 16 << 20;

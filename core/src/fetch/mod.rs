@@ -26,8 +26,8 @@ pub use part::PartFile;
 pub use transfer::transfer;
 pub use web::{Reach, Web};
 
-use crate::digest::{Algorithm, Sum};
-use crate::foreign::Shown;
+use crate::hash::{Algorithm, Sum};
+use crate::text::Shown;
 
 /// Longest address that is kept, in characters.
 const ADDRESS_MOST: usize = 4096;
@@ -102,7 +102,8 @@ impl Wanted {
 /// The name itself of a file whose name somebody else chose; `None` if nothing fit for a file is left.
 pub fn file_name(given: &str) -> Option<String> {
     let last = given.rsplit(['/', '\\']).next().unwrap_or_default().trim();
-    let is_fit = !last.is_empty() && last.len() <= 200 && !last.starts_with('.') && crate::foreign::is_harmless(last);
+    let is_fit =
+        !last.is_empty() && last.len() <= 200 && !last.starts_with('.') && crate::text::foreign::is_harmless(last);
     is_fit.then(|| last.to_owned())
 }
 

@@ -6,11 +6,11 @@ use std::collections::VecDeque;
 use std::io::{self, Read};
 use std::time::{Duration, Instant};
 
-use super::patience::{CRAWLING, PROGRESS, Patience};
-use super::web::{Answer, Part, Web, of_io};
-use super::{MirrorFault, News, Pieces, Wanted};
-use crate::Cancel;
-use crate::digest::Hashers;
+use crate::fetch::patience::{CRAWLING, PROGRESS, Patience};
+use crate::fetch::web::{Answer, Part, Web, of_io};
+use crate::fetch::{MirrorFault, News, Pieces, Wanted};
+use crate::hash::Hashers;
+use crate::stop::Cancel;
 
 /// Pieces longer than this, in bytes, are passed on as they come.
 const PIECE_MOST: u64 = 16 << 20;

@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
 
-use super::ranges::Ranges;
-use super::{FetchError, Wanted};
+use crate::fetch::ranges::Ranges;
+use crate::fetch::{FetchError, Wanted};
 
 /// Longest side file that is read, in bytes.
 const SIDE_BYTES_MOST: u64 = 4 << 20;

@@ -6,15 +6,15 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::carry::{CarryFault, Errand, Report};
-use super::follow::{Follower, Pace};
-use super::part::PartFile;
-use super::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
-use super::web::{Part, Web};
-use super::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
-use crate::Cancel;
-use crate::digest::{Algorithm, Hashers, Sum, pass};
-use crate::image::ReadAt;
+use crate::bytes::ReadAt;
+use crate::fetch::carry::{CarryFault, Errand, Report};
+use crate::fetch::follow::{Follower, Pace};
+use crate::fetch::part::PartFile;
+use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
+use crate::fetch::web::{Part, Web};
+use crate::fetch::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
+use crate::hash::{Algorithm, Hashers, Sum, pass};
+use crate::stop::Cancel;
 
 /// Most connections at a time, each to another mirror.
 const CONNECTIONS_MOST: usize = 4;

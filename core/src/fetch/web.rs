@@ -11,8 +11,9 @@ use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 use url::{Host, Url};
 
-use super::MirrorFault;
-use crate::{Cancel, clock};
+use crate::fetch::MirrorFault;
+use crate::machine::clock;
+use crate::stop::Cancel;
 
 /// Most redirects that are followed for one request.
 const REDIRECTS_MOST: usize = 8;
@@ -178,7 +179,7 @@ impl Web {
             // Nobody waits any more for what comes too late.
             let _ = sender.send(web.file_now(&address, most));
         });
-        asking.map_err(|error| MirrorFault::Unreachable { why: crate::plain(&error) })?;
+        asking.map_err(|error| MirrorFault::Unreachable { why: crate::text::plain(&error) })?;
         let begun = Instant::now();
         loop {
             match receiver.recv_timeout(LOOK) {
@@ -281,8 +282,8 @@ pub(super) fn of_io(error: &io::Error) -> MirrorFault {
         Some(ureq::Error::Timeout(_) | ureq::Error::BodyStalled) => MirrorFault::Silent,
         Some(ureq::Error::Rustls(why)) => of_certificate(why),
         _ if error.kind() == io::ErrorKind::TimedOut => MirrorFault::Silent,
-        _ if NEVER_THERE.contains(&error.kind()) => MirrorFault::Unreachable { why: crate::plain(error) },
-        _ => MirrorFault::BrokeOff { why: crate::plain(error) },
+        _ if NEVER_THERE.contains(&error.kind()) => MirrorFault::Unreachable { why: crate::text::plain(error) },
+        _ => MirrorFault::BrokeOff { why: crate::text::plain(error) },
     }
 }
 

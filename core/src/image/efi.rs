@@ -4,37 +4,12 @@
 
 use std::io;
 
-use super::read_at::{Part, ReadAt};
-use super::{Facts, eltorito, fat, field, iso9660, mbr};
+use super::facts::{EfiProgram, EspVolume, Facts};
+use crate::bytes::{Part, ReadAt, field};
+use crate::volume::{eltorito, fat, iso9660, mbr};
 
 /// Most partitions looked into for EFI programs.
 const PARTITIONS_MOST: usize = 16;
-
-/// A FAT volume in the image that may hold EFI programs.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct EspVolume {
-    /// Number of its partition; `None` when the whole image is this volume.
-    pub partition: Option<u32>,
-    /// First byte in the image.
-    pub start: u64,
-    /// Length in bytes.
-    pub bytes: u64,
-    /// The programs that UEFI starts from it.
-    pub programs: Vec<EfiProgram>,
-}
-
-/// A program that UEFI starts by its name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct EfiProgram {
-    /// Its name, such as `BOOTX64.EFI`.
-    pub name: &'static str,
-    /// For which processor, by the machine type that it declares.
-    pub arch: &'static str,
-    /// Whether firmware of that processor looks for this name.
-    pub is_found: bool,
-    /// Whether it carries a signature. Nothing here tells whose.
-    pub signed: bool,
-}
 
 /// Every partition that is a FAT volume, and the whole image if it is one.
 pub fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {

@@ -5,7 +5,9 @@
 use std::io;
 use std::ops::Range;
 
-use super::{Inspection, Part, ReadAt, fat};
+use crate::bytes::{Part, ReadAt};
+use crate::image::Inspection;
+use crate::volume::fat;
 
 /// The disk signature and what stands behind it, in the master boot record.
 const DISK_SIGNATURE: Range<u64> = 440..446;

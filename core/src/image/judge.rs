@@ -1,12 +1,14 @@
 //! From what was read to a verdict, with its reasons.
 
-use super::bootcode::{Bios, BootCode};
-use super::{
-    Boot, EfiProgram, Facts, Firmware, Inspection, Kind, PackedFault, Stranger, Trailing, Verdict, Via, Whole,
-    eltorito, gpt, mbr,
-};
-use crate::foreign::Shown;
-use crate::{Finding, Level, human_bytes};
+use super::facts::{Bios, EfiProgram, Facts, Trailing};
+use super::inspection::{Boot, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use super::packed::PackedFault;
+use super::recognise::Stranger;
+use crate::bytes::human_bytes;
+use crate::text::Shown;
+use crate::volume::bootcode::BootCode;
+use crate::volume::{eltorito, gpt};
+use crate::{Finding, Level};
 
 /// Drives come in whole sectors of this many bytes at least.
 const SMALLEST_SECTOR: u64 = 512;
@@ -20,10 +22,6 @@ const PADDING_USUAL: u64 = 16 << 20;
 
 /// Sectors in which an MBR without a GPT counts, in bytes.
 const MBR_SECTOR: u32 = 512;
-/// A cylinder of 255 heads and 63 sectors of 512 bytes: what partition entries were once rounded to.
-const CYLINDER: u64 = 255 * 63 * 512;
-/// An entry that begins this early covers the volume, in bytes.
-const COVERS_FROM: u64 = 64 * 512;
 
 const CHECK_SUM: &str = "check the image's checksum";
 const DOWNLOAD_AGAIN: &str = "download it again";
@@ -31,7 +29,7 @@ const DOWNLOAD_AGAIN: &str = "download it again";
 /// Judges the facts; reads nothing.
 pub fn judge(facts: Facts) -> Inspection {
     let kind = kind(&facts);
-    let declared_bytes = declared(&facts);
+    let declared_bytes = facts.declared();
     let whole = match declared_bytes {
         None => Whole::Unknown,
         Some(end) => match facts.bytes {
@@ -121,28 +119,6 @@ fn kind(facts: &Facts) -> Kind {
     } else {
         Kind::Other
     }
-}
-
-/// The furthest end that any table or volume declares: an ESP often lies behind the end of the ISO volume.
-pub(super) fn declared(facts: &Facts) -> Option<u64> {
-    let volume = facts.volume.iter().flatten().map(|volume| volume.declared_bytes);
-    let gpt = facts.gpt.iter().filter_map(|gpt| gpt.declared_end());
-    let filesystem = facts.filesystem.iter().filter_map(|system| system.bytes);
-    // Beside a volume, this map is rounded like the entry below and says nothing of its own.
-    let apm = facts.apm.iter().flatten().filter(|_| facts.volume.is_none());
-    let apm = apm.filter_map(|partition| partition.start.checked_add(partition.bytes));
-    let others = volume.clone().chain(gpt).chain(filesystem).chain(apm).max();
-    let covers = |entry: &mbr::Entry| facts.volume.is_some() && entry.start <= COVERS_FROM && !entry.kind.is_esp();
-    let entries = facts.mbr.iter().flat_map(|mbr| mbr.claims());
-    let (cover, parts): (Vec<_>, Vec<_>) = entries.partition(|entry| covers(entry));
-    let furthest =
-        |entries: Vec<&mbr::Entry>| entries.iter().filter_map(|entry| entry.start.checked_add(entry.bytes)).max();
-    let certain = others.max(furthest(parts));
-    // Hybrid images round the entry that covers them up to a whole cylinder, and are handed out without the rest.
-    let is_there = |end: u64| facts.bytes.is_some_and(|bytes| bytes >= end);
-    let is_rounded = |end: u64| certain.is_some_and(|certain| end.saturating_sub(certain) <= CYLINDER);
-    let cover = furthest(cover).filter(|end| is_there(*end) || !is_rounded(*end));
-    certain.max(cover)
 }
 
 fn boots(facts: &Facts) -> Vec<Boot> {

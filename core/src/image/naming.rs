@@ -4,8 +4,8 @@
 
 use std::io;
 
-use super::ReadAt;
-use super::iso9660::Volume;
+use crate::bytes::ReadAt;
+use crate::volume::iso9660::Volume;
 
 /// What an image says of itself; every part only where it says it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

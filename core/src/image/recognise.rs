@@ -1,7 +1,7 @@
 //! What a file is by its first bytes, where it is no disk image at all: one table, taken in at a glance.
 
-use super::field::{u32_le, u64_le};
-use crate::digest::parse;
+use crate::bytes::field::{u32_le, u64_le};
+use crate::published::parse;
 
 /// A file that can't be written as it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -3,9 +3,9 @@
 use std::io;
 use std::ops::ControlFlow;
 
-use super::read_at::{Part, ReadAt};
-use super::{filesystem, iso9660};
 use crate::Finding;
+use crate::bytes::{Part, ReadAt};
+use crate::volume::{filesystem, iso9660};
 
 /// What browsers and download tools add to the name of a file until all of it is there.
 const UNFINISHED: [&str; 6] = [".part", ".partial", ".crdownload", ".download", ".opdownload", ".tmp"];

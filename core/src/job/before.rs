@@ -2,9 +2,9 @@
 
 use std::ops::Range;
 
-use super::layout::start_of;
-use crate::digest::BLOCK_BYTES;
-use crate::drive::{AlignedBuf, DriveIo};
+use crate::devices::{AlignedBuf, DriveIo};
+use crate::hash::BLOCK_BYTES;
+use crate::job::layout::start_of;
 
 /// Size of a sample in bytes: the largest sector in use.
 const SAMPLE_BYTES: usize = 4096;

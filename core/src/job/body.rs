@@ -5,14 +5,14 @@ use std::ops::Range;
 use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::crew::{Crew, contained};
-use super::journal::Journal;
-use super::layout::{Frame, block_range, length, pieces, start_of};
-use super::request::RequestSize;
-use super::window::{Block, Next, Window};
-use super::{Event, Head, ImageFault, JobFault, Stage, Watcher, Writing, lock, seal};
-use crate::Cancel;
-use crate::drive::{AlignedBuf, DriveFault, DriveWrite};
+use crate::devices::{AlignedBuf, DriveFault, DriveWrite};
+use crate::job::crew::{Crew, contained};
+use crate::job::journal::Journal;
+use crate::job::layout::{Frame, block_range, length, pieces, start_of};
+use crate::job::request::RequestSize;
+use crate::job::window::{Block, Next, Window};
+use crate::job::{Event, Head, ImageFault, JobFault, Stage, Watcher, Writing, lock, seal};
+use crate::stop::Cancel;
 
 /// Requests in flight: enough that the drive has the next one when it is done with one.
 pub const IN_FLIGHT: usize = 4;
@@ -239,7 +239,7 @@ impl<'a> Body<'a> {
             let new: Vec<blake3::Hash> = new.iter().copied().map_while(|digest| digest).collect();
             drop(state);
             if let Err(error) = notes.note(&new) {
-                self.watcher.heard(self.number, &Event::Unnoted { why: crate::plain(&error) });
+                self.watcher.heard(self.number, &Event::Unnoted { why: crate::text::plain(&error) });
                 *journal = None;
             }
         }

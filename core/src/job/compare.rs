@@ -4,20 +4,21 @@ use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-use super::body::{IN_FLIGHT, Piece, put};
-use super::crew::{Crew, Shielded, contained};
-use super::diagnosis::Case;
-use super::difference::{Cause, Differences};
-use super::feed::Reading;
-use super::layout::length;
-use super::pulse::{Pulse, Watched, watched};
-use super::readback::{self, Suspect};
-use super::supply::{Checked, KeptImage};
-use super::window::{Next, Window};
-use super::{Conclusion, Difference, Event, ImageFault, JobFault, JobResult, Pacing, Stage, Watcher};
-use crate::Cancel;
-use crate::drive::DriveIo;
-use crate::image::{Inspection, ReadAt};
+use crate::bytes::ReadAt;
+use crate::devices::DriveIo;
+use crate::image::Inspection;
+use crate::job::body::{IN_FLIGHT, Piece, put};
+use crate::job::crew::{Crew, Shielded, contained};
+use crate::job::diagnosis::Case;
+use crate::job::difference::{Cause, Differences};
+use crate::job::feed::Reading;
+use crate::job::layout::length;
+use crate::job::pulse::{Pulse, Watched, watched};
+use crate::job::readback::Suspect;
+use crate::job::supply::{Checked, KeptImage};
+use crate::job::window::{Next, Window};
+use crate::job::{Conclusion, Difference, Event, ImageFault, JobFault, JobResult, Pacing, Stage, Watcher, readback};
+use crate::stop::Cancel;
 
 /// How often progress is told.
 const TELL: Duration = Duration::from_millis(100);

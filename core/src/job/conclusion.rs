@@ -4,7 +4,7 @@ use std::fmt;
 
 use serde::{Serialize, Serializer, ser::SerializeStruct};
 
-use crate::human_bytes;
+use crate::bytes::human_bytes;
 
 /// What all that was found on a drive means. Sizes are bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -4,7 +4,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::thread::Thread;
 
-use super::{Event, Watcher};
+use crate::job::{Event, Watcher};
 
 /// A part of this program failed. What it was doing is not done; whatever waits for it must not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]

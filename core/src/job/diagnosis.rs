@@ -6,16 +6,17 @@ use std::ops::Range;
 
 use memchr::memmem::Finder;
 
-use super::before::Before;
-use super::body::Piece;
-use super::difference::{Cause, Difference, Differences};
-use super::layout::{Frame, length, start_of};
-use super::readback::Suspect;
-use super::{Conclusion, ImageFault, JobFault, Stage};
-use crate::Cancel;
-use crate::digest::BLOCK_BYTES;
-use crate::drive::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
-use crate::image::{Inspection, ReadAt};
+use crate::bytes::ReadAt;
+use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
+use crate::hash::BLOCK_BYTES;
+use crate::image::Inspection;
+use crate::job::before::Before;
+use crate::job::body::Piece;
+use crate::job::difference::{Cause, Difference, Differences};
+use crate::job::layout::{Frame, length, start_of};
+use crate::job::readback::Suspect;
+use crate::job::{Conclusion, ImageFault, JobFault, Stage};
+use crate::stop::Cancel;
 
 /// Compared at once, in bytes.
 const COMPARED: usize = 2 << 20;

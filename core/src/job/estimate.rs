@@ -6,7 +6,7 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use super::{Event, Stage};
+use crate::job::{Event, Stage};
 
 /// What was flushed in this last stretch of time counts.
 const LATELY: Duration = Duration::from_secs(20);

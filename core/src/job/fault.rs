@@ -3,11 +3,12 @@
 use std::io;
 use std::sync::Arc;
 
-use super::crew::Died;
-use super::{DoesNotFit, JobResult, Stage};
-use crate::digest::Algorithm;
-use crate::drive::{DriveFault, PlatformError, Tag};
-use crate::foreign::Shown;
+use crate::devices::{DriveFault, PlatformError};
+use crate::drive::Tag;
+use crate::hash::Algorithm;
+use crate::job::crew::Died;
+use crate::job::{DoesNotFit, JobResult, Stage};
+use crate::text::Shown;
 
 /// What is wrong with the image, for all drives of a job.
 #[derive(Clone, Debug, thiserror::Error)]

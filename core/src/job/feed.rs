@@ -5,13 +5,13 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, sync_channel};
 use std::thread;
 
-use super::ImageFault;
-use super::layout::start_of;
-use super::supply::{Access, Checked, Supply};
-use super::window::{ImageEnd, Window};
-use crate::Cancel;
-use crate::digest::{Algorithm, BLOCK_BYTES, Hashers};
-use crate::drive::{ALIGNMENT, AlignedBuf};
+use crate::devices::{ALIGNMENT, AlignedBuf};
+use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
+use crate::job::ImageFault;
+use crate::job::layout::start_of;
+use crate::job::supply::{Access, Checked, Supply};
+use crate::job::window::{ImageEnd, Window};
+use crate::stop::Cancel;
 
 /// Blocks between the thread that reads and the one that hashes.
 const READ_AHEAD: usize = 1;

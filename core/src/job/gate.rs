@@ -2,8 +2,8 @@
 
 use std::sync::{Condvar, Mutex, PoisonError};
 
-use super::feed::FromDrive;
-use super::lock;
+use crate::job::feed::FromDrive;
+use crate::job::lock;
 
 /// What a drive that is ready needs of the image.
 pub struct Arrival {

@@ -10,9 +10,9 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::digest::BlockDigests;
 use crate::drive::Tag;
-use crate::system;
+use crate::hash::BlockDigests;
+use crate::machine;
 
 /// Longest file that is read, in bytes: the marks of an image of 4 TB.
 const BYTES_MOST: u64 = 96 << 20;
@@ -112,12 +112,14 @@ pub fn find(path: &Path, now: &Heading) -> Found {
             None => Found::Flushed(earlier.digests),
         },
         Ok(None) => Found::Nothing("no job on this drive has stopped half-way".to_owned()),
-        Err(error) => Found::Nothing(format!("the notes of the last job can't be used: {}", crate::plain(&error))),
+        Err(error) => {
+            Found::Nothing(format!("the notes of the last job can't be used: {}", crate::text::plain(&error)))
+        }
     }
 }
 
 fn read(path: &Path) -> io::Result<Option<Earlier>> {
-    match system::read_own(path, BYTES_MOST) {
+    match machine::read_own(path, BYTES_MOST) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         read => parse(&String::from_utf8_lossy(&read?)).map(Some),
     }
@@ -151,7 +153,7 @@ impl Journal {
     /// # Errors
     /// When they can't be written.
     pub fn begin(path: &Path, heading: &Heading, flushed: &[blake3::Hash]) -> io::Result<Self> {
-        let mut journal = Self { file: system::begin_own(path)?, path: path.to_owned(), noted: 0 };
+        let mut journal = Self { file: machine::begin_own(path)?, path: path.to_owned(), noted: 0 };
         journal.line(heading)?;
         journal.note(flushed)?;
         Ok(journal)
@@ -197,7 +199,7 @@ impl SpentNotes {
     /// Removes them.
     pub fn remove(&self) {
         // Notes that stay are proven wrong by the drive itself.
-        let _ = system::remove_own(&self.0);
+        let _ = machine::remove_own(&self.0);
     }
 }
 

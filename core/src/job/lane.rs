@@ -4,28 +4,28 @@ use std::path::Path;
 use std::sync::mpsc::sync_channel;
 use std::time::Instant;
 
-use super::before::Before;
-use super::body::{Blanked, Body, BodyDone, BodyEnd, Piece};
-use super::crew::contained;
-use super::diagnosis::{self, Case, Written};
-use super::difference::Differences;
-use super::feed::Reading;
-use super::gate::{Arrival, Gate};
-use super::journal::{self, Found, Heading, Journal, SpentNotes};
-use super::layout::{Frame, block_range, length, start_of};
-use super::pulse::{Pulse, Watched};
-use super::readback::{self, digest_of};
-use super::supply::{Access, Supply};
-use super::window::{ImageEnd, Verdict, Window};
-use super::{
-    Conclusion, Event, Head, ImageFault, JobFault, JobResult, Order, Outcome, ReadBack, Stage, StageDone, Start,
-    Target, Watcher, Writing, seal,
-};
-use crate::Cancel;
-use crate::digest::{BLOCK_BYTES, BlockDigests};
-use crate::drive::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
-use crate::foreign::Shown;
+use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
 use crate::guard::Cleared;
+use crate::hash::{BLOCK_BYTES, BlockDigests};
+use crate::job::before::Before;
+use crate::job::body::{Blanked, Body, BodyDone, BodyEnd, Piece};
+use crate::job::crew::contained;
+use crate::job::diagnosis::{Case, Written};
+use crate::job::difference::Differences;
+use crate::job::feed::Reading;
+use crate::job::gate::{Arrival, Gate};
+use crate::job::journal::{Found, Heading, Journal, SpentNotes};
+use crate::job::layout::{Frame, block_range, length, start_of};
+use crate::job::pulse::{Pulse, Watched};
+use crate::job::readback::digest_of;
+use crate::job::supply::{Access, Supply};
+use crate::job::window::{ImageEnd, Verdict, Window};
+use crate::job::{
+    Conclusion, Event, Head, ImageFault, JobFault, JobResult, Order, Outcome, ReadBack, Stage, StageDone, Start,
+    Target, Watcher, Writing, diagnosis, journal, readback, seal,
+};
+use crate::stop::Cancel;
+use crate::text::Shown;
 
 /// So many of the last blocks that a drive is said to have are read before a job goes on behind them.
 const PROVEN_BLOCKS: usize = 16;
@@ -324,7 +324,7 @@ impl<'a> Lane<'a> {
         match Journal::begin(path, heading, kept) {
             Ok(journal) => Some(journal),
             Err(error) => {
-                self.tell(&Event::Unnoted { why: format!("{}: {}", path.shown(), crate::plain(&error)) });
+                self.tell(&Event::Unnoted { why: format!("{}: {}", path.shown(), crate::text::plain(&error)) });
                 None
             }
         }

@@ -2,9 +2,9 @@
 
 use std::ops::Range;
 
-use crate::MIB;
-use crate::digest::BLOCK_BYTES;
-use crate::drive::ALIGNMENT;
+use crate::bytes::MIB;
+use crate::devices::ALIGNMENT;
+use crate::hash::BLOCK_BYTES;
 
 /// The head: boot code, partition tables, volume descriptors.
 pub const HEAD_BYTES: u64 = MIB;

@@ -33,10 +33,10 @@ use std::time::Duration;
 
 use serde::Serialize;
 
-use crate::Cancel;
-use crate::drive::{After, Platform, PlatformError};
+use crate::devices::{After, Platform, PlatformError};
 use crate::guard::{Cleared, Plan};
 use crate::image::Inspection;
+use crate::stop::Cancel;
 pub use compare::{Comparison, compare};
 pub use conclusion::Conclusion;
 pub use crew::Died;

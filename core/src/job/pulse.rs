@@ -4,8 +4,8 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::thread::Thread;
 use std::time::{Duration, Instant};
 
-use super::{Event, Watcher};
-use crate::drive::{DriveFault, DriveIo, DriveWrite};
+use crate::devices::{DriveFault, DriveIo, DriveWrite};
+use crate::job::{Event, Watcher};
 
 /// How often the clock is looked at.
 const LOOK: Duration = Duration::from_millis(100);

@@ -4,11 +4,11 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-use super::body::{IN_FLIGHT, Piece};
-use super::crew::Crew;
-use super::{Event, JobFault, Stage, Watcher};
-use crate::Cancel;
-use crate::drive::{AlignedBuf, DriveFault, DriveIo};
+use crate::devices::{AlignedBuf, DriveFault, DriveIo};
+use crate::job::body::{IN_FLIGHT, Piece};
+use crate::job::crew::Crew;
+use crate::job::{Event, JobFault, Stage, Watcher};
+use crate::stop::Cancel;
 
 /// Read at once, in bytes; with several requests in flight as fast as the drive, and small enough for many drives.
 const REQUEST: usize = 2 << 20;

@@ -3,8 +3,8 @@
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use super::lock;
-use crate::digest::BLOCK_BYTES;
+use crate::hash::BLOCK_BYTES;
+use crate::job::lock;
 
 /// Sizes that are tried on a fast drive, in bytes, the largest first: it costs the least where it makes no difference.
 const FAST_SIZES: [usize; 3] = [BLOCK_BYTES as usize, 1 << 20, 256 << 10];

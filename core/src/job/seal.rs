@@ -2,12 +2,11 @@
 
 use std::ops::Range;
 
-use super::body::{Piece, Withheld};
-use super::layout::{Frame, OUTERMOST_BYTES, length, pieces};
-use super::readback;
-use super::{Head, JobFault};
-use crate::drive::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
-use crate::image::gpt;
+use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
+use crate::job::body::{Piece, Withheld};
+use crate::job::layout::{Frame, OUTERMOST_BYTES, length, pieces};
+use crate::job::{Head, JobFault, readback};
+use crate::volume::gpt;
 
 /// Pieces of the body that are read once more when all else is done: the first sectors may have come to lie over them.
 const LAST_PIECES: usize = 2;
@@ -221,7 +220,7 @@ mod tests {
     use std::sync::Mutex;
 
     use super::*;
-    use crate::digest::BLOCK_BYTES;
+    use crate::hash::BLOCK_BYTES;
 
     const MIB: usize = 1 << 20;
     const OUTERMOST: usize = OUTERMOST_BYTES as usize;

@@ -3,9 +3,9 @@
 use std::io::{self, Read};
 use std::sync::Mutex;
 
-use super::lock;
-use crate::digest::{BlockDigests, Sum};
-use crate::image::{Cursor, ReadAt};
+use crate::bytes::{Cursor, ReadAt};
+use crate::hash::{BlockDigests, Sum};
+use crate::job::lock;
 
 /// How the bytes of an image can be had.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -5,10 +5,10 @@ use std::ops::Range;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::layout::start_of;
-use super::{ImageFault, lock};
-use crate::digest::BLOCK_BYTES;
-use crate::drive::AlignedBuf;
+use crate::devices::AlignedBuf;
+use crate::hash::BLOCK_BYTES;
+use crate::job::layout::start_of;
+use crate::job::{ImageFault, lock};
 
 /// Buffers for one drive: four requests in flight, one block being read, one being hashed, two ready.
 const BUFFERS: usize = 8;

@@ -8,7 +8,8 @@
 
 use std::io::{self, BufRead, Read};
 
-use super::{CODEC_MEMORY_MOST, Format, LZ4_MAGIC, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST, is_skippable, needs};
+use super::format::{Format, LZ4_MAGIC, is_skippable};
+use super::needs::{self, CODEC_MEMORY_MOST, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST};
 
 /// Bytes that are read at once.
 const BUFFER: usize = 64 << 10;

@@ -3,9 +3,14 @@
 //! Sources: the .xz file format 1.2.0, §3.1 (block header) and §5.3.1 (LZMA2); RFC 8878, §3.1.1.1 (Zstandard frame header).
 //! Promise: any bytes give an answer, never a panic.
 
-use super::{CODEC_MEMORY_MOST, Format};
-use crate::image::field::take;
+use super::format::Format;
+use crate::bytes::field::take;
 
+/// Most memory that a codec may ask for, in bytes.
+pub const CODEC_MEMORY_MOST: u64 = 256 << 20;
+/// Memory that unpacking several blocks of an xz file at once may take, in bytes, and most threads for it.
+pub const XZ_THREADS_MEMORY_MOST: u64 = 160 << 20;
+pub const XZ_THREADS_MOST: usize = 4;
 /// What the first bytes of a part tell must reach this far, in bytes: the longest block header, and what stands before it.
 pub const HEAD: usize = 12 + 1024;
 /// What a codec needs beside the window, in bytes.

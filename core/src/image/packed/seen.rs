@@ -4,8 +4,8 @@ use std::io::{self, Read};
 use std::ops::Range;
 use std::time::{Duration, Instant};
 
-use super::{HEAD_BYTES, Packed, PackedFault};
-use crate::image::ReadAt;
+use crate::bytes::ReadAt;
+use crate::image::packed::{HEAD_BYTES, Packed, PackedFault};
 
 /// How long it is unpacked to get at what lies behind the start.
 const LOOK_MOST: Duration = Duration::from_millis(200);

@@ -4,9 +4,9 @@
 
 use std::io;
 
-use super::{Format, LZ4_MAGIC, SKIPPABLE_MOST, is_skippable};
-use crate::image::field::{take, u32_le};
-use crate::image::read_at::{ReadAt, read_block};
+use super::format::{Format, LZ4_MAGIC, SKIPPABLE_MOST, is_skippable};
+use crate::bytes::field::{take, u32_le};
+use crate::bytes::{ReadAt, read_block};
 
 /// What a container tells of the size of what is inside.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,0 +1,10 @@
+//! Bytes: read at any place, in order, a field at a time; and how their number is told.
+
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
+pub(crate) mod field;
+mod read_at;
+mod size;
+
+pub use read_at::{Cursor, Part, ReadAt, read_block};
+pub use size::{MIB, human_bytes};

@@ -1,0 +1,106 @@
+//! Bytes that can be read at any place: what all readers of images see.
+
+use std::io::{self, Read};
+
+/// Bytes of known length that can be read at any place, from several threads.
+pub trait ReadAt: Sync {
+    /// Length in bytes.
+    fn size(&self) -> u64;
+
+    /// Reads into `into` from byte `at` on and tells how much it was; less than asked is no error.
+    ///
+    /// # Errors
+    /// When the storage below fails. Reading at or behind the end gives 0.
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize>;
+
+    /// Fills all of `into`, or as much as there is before the end, and tells how much it was.
+    ///
+    /// # Errors
+    /// When the storage below fails.
+    fn fill_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let mut done = 0;
+        while let Some(rest) = into.get_mut(done..).filter(|rest| !rest.is_empty()) {
+            match self.read_at(at.saturating_add(done as u64), rest) {
+                Ok(0) => break,
+                Ok(count) => done = done.saturating_add(count),
+                Err(fault) if fault.kind() == io::ErrorKind::Interrupted => {}
+                Err(fault) => return Err(fault),
+            }
+        }
+        Ok(done)
+    }
+
+    /// A reader of its own for the bytes from `at` on, where reading out of order would cost much.
+    ///
+    /// # Errors
+    /// When the storage below fails.
+    fn onward(&self, _at: u64) -> io::Result<Option<Box<dyn Read + Send + '_>>> {
+        Ok(None)
+    }
+}
+
+/// Reads bytes in their order, from a place on.
+pub struct Cursor<'a> {
+    /// What is read.
+    pub of: &'a dyn ReadAt,
+    /// The place of the next byte.
+    pub at: u64,
+}
+
+impl Read for Cursor<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let count = self.of.read_at(self.at, into)?;
+        self.at = self.at.saturating_add(count as u64);
+        Ok(count)
+    }
+}
+
+/// The `N` bytes at `at`, or `None` if the end comes first.
+///
+/// # Errors
+/// When the storage below fails.
+pub fn read_block<const N: usize>(image: &dyn ReadAt, at: u64) -> io::Result<Option<Box<[u8; N]>>> {
+    let mut block = Box::new([0; N]);
+    let count = image.fill_at(at, block.as_mut_slice())?;
+    Ok((count == N).then_some(block))
+}
+
+impl ReadAt for Vec<u8> {
+    fn size(&self) -> u64 {
+        self.len() as u64
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let rest = usize::try_from(at).ok().and_then(|at| self.get(at..)).unwrap_or_default();
+        let count = rest.len().min(into.len());
+        if let (Some(to), Some(from)) = (into.get_mut(..count), rest.get(..count)) {
+            to.copy_from_slice(from);
+        }
+        Ok(count)
+    }
+}
+
+/// A part of other bytes, such as a partition of an image.
+pub struct Part<'a> {
+    /// What it is a part of.
+    pub whole: &'a dyn ReadAt,
+    /// Its first byte in the whole.
+    pub start: u64,
+    /// Its length in bytes.
+    pub bytes: u64,
+}
+
+impl ReadAt for Part<'_> {
+    fn size(&self) -> u64 {
+        self.bytes.min(self.whole.size().saturating_sub(self.start))
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let left = usize::try_from(self.size().saturating_sub(at)).unwrap_or(usize::MAX);
+        let count = left.min(into.len());
+        match (self.start.checked_add(at), into.get_mut(..count)) {
+            (Some(at), Some(into)) if count > 0 => self.whole.read_at(at, into),
+            _ => Ok(0),
+        }
+    }
+}

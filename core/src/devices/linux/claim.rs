@@ -1,0 +1,132 @@
+//! A block device that is open: for reading past the page cache, or for this process alone.
+
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::{FileExt, MetadataExt};
+use std::path::Path;
+
+use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
+use rustix::io::Errno;
+use rustix::mount::UnmountFlags;
+
+use crate::devices::linux::{calls, stack};
+use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, PlatformError};
+use crate::drive::{Drive, Tag};
+use crate::text::Shown;
+
+/// A block device, opened with direct I/O.
+pub struct BlockDevice {
+    file: File,
+    tag: Tag,
+    bytes: u64,
+    sector_bytes: u32,
+}
+
+/// Why a device could not be opened, in our words.
+pub fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformError {
+    let (tag, path) = (drive.tag.clone(), drive.path.clone());
+    match Errno::from_io_error(&source) {
+        Some(Errno::ACCESS | Errno::PERM) => PlatformError::NoPermission { what, tag, path },
+        Some(Errno::BUSY | Errno::AGAIN) => PlatformError::Held { tag, path, by: Vec::new() },
+        Some(Errno::NOENT | Errno::NODEV | Errno::NXIO) => PlatformError::Gone { tag },
+        _ => PlatformError::Open { tag, path, source },
+    }
+}
+
+/// Unmounts one volume of a drive.
+pub fn unmount(drive: &Drive, at: &Path) -> Result<(), PlatformError> {
+    rustix::mount::unmount(at, UnmountFlags::empty()).map_err(|error| match error {
+        Errno::ACCESS | Errno::PERM => opening(drive, "unmount", error.into()),
+        _ => PlatformError::Unmount { tag: drive.tag.clone(), at: at.shown(), source: error.into(), by: Vec::new() },
+    })
+}
+
+impl BlockDevice {
+    /// Opens a drive for reading.
+    pub fn open(drive: &Drive) -> Result<Self, PlatformError> {
+        Self::with(drive, OFlags::RDONLY).map_err(|error| opening(drive, "read", error))
+    }
+
+    /// Opens a drive for writing by this process alone.
+    pub fn claim(drive: &Drive) -> Result<Self, PlatformError> {
+        let fail = |error| opening(drive, "write to", error);
+        // On a block device EXCL keeps out mounts and others that ask for the same.
+        let device = Self::with(drive, OFlags::RDWR | OFlags::EXCL).map_err(fail)?;
+        // The lock keeps the device manager from probing and mounting meanwhile.
+        flock(&device.file, FlockOperation::NonBlockingLockExclusive).map_err(|error| fail(error.into()))?;
+        Ok(device)
+    }
+
+    /// Whether the drive may be opened for writing at all; nothing is kept open.
+    pub fn may_write(drive: &Drive) -> Result<(), PlatformError> {
+        Self::with(drive, OFlags::RDWR).map(drop).map_err(|error| opening(drive, "write to", error))
+    }
+
+    /// Whether this is the device with the number `major:minor`.
+    pub fn has_number(&self, number: &str) -> bool {
+        self.file.metadata().is_ok_and(|found| stack::number_of(found.rdev()) == number)
+    }
+
+    fn with(drive: &Drive, how: OFlags) -> io::Result<Self> {
+        let file = File::from(open(&*drive.path, how | OFlags::DIRECT | OFlags::CLOEXEC, Mode::empty())?);
+        let bytes = seek(&file, SeekFrom::End(0))?;
+        if bytes != drive.bytes {
+            return Err(io::Error::other(format!("its size is {bytes} bytes now, not {}", drive.bytes)));
+        }
+        Ok(Self { file, tag: drive.tag.clone(), bytes, sector_bytes: drive.sector_bytes })
+    }
+
+    /// Whether the open device has this sequence number; kernels before 5.15 do not count.
+    pub fn is_generation(&self, expected: Option<u64>) -> bool {
+        expected.is_none_or(|expected| calls::disk_sequence(&self.file).is_ok_and(|found| found == expected))
+    }
+
+    /// Tells a drive that failed from one that is not there any more: the latter has no size left.
+    fn fault(&self, error: io::Error) -> DriveFault {
+        let code = Errno::from_io_error(&error);
+        let left = seek(&self.file, SeekFrom::End(0)).unwrap_or(0);
+        if left == 0 || matches!(code, Some(Errno::NODEV | Errno::NXIO)) { DriveFault::Gone } else { error.into() }
+    }
+}
+
+impl DriveIo for BlockDevice {
+    fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    fn sector_bytes(&self) -> u32 {
+        self.sector_bytes
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+        self.file.read_exact_at(into, at).map_err(|error| self.fault(error))
+    }
+}
+
+impl DriveWrite for BlockDevice {
+    fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        self.file.write_all_at(from, at).map_err(|error| self.fault(error))
+    }
+
+    fn flush(&self) -> Result<(), DriveFault> {
+        self.file.sync_all().map_err(|error| self.fault(error))
+    }
+}
+
+impl Claimed for BlockDevice {
+    fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
+        let read = calls::read_table(&self.file);
+        match after {
+            After::Keep => match read {
+                // A loop device made without partitions has no table to read again.
+                Err(error) if Errno::from_io_error(&error) != Some(Errno::INVAL) => {
+                    Err(PlatformError::Table { tag: self.tag.clone(), source: error })
+                }
+                _ => Ok(()),
+            },
+            After::Eject => {
+                calls::eject(&self.file).map_err(|source| PlatformError::Eject { tag: self.tag.clone(), source })
+            }
+        }
+    }
+}

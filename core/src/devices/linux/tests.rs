@@ -1,0 +1,477 @@
+//! Made-up machines as folders that look like sysfs and procfs.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::path::{Path, PathBuf};
+
+use proptest::prelude::*;
+
+use crate::devices::Platform;
+use crate::devices::linux::Linux;
+use crate::drive::{Choice, Drive, NamedBy, Role, Use};
+use crate::guard::{Confirmed, IMAGE_RULES, Plan, RULES, clear};
+use crate::plan::{Bench, survey};
+
+/// A machine of folders; numbers of devices are given out in order.
+struct Machine {
+    folder: tempfile::TempDir,
+    next_minor: u32,
+    numbers: BTreeMap<String, String>,
+    mounts: String,
+    swaps: String,
+}
+
+impl Machine {
+    fn new() -> Self {
+        // Thousands of small files: in memory, where there is such a place.
+        let memory = Path::new("/dev/shm");
+        let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
+        for sub in ["sys/block", "proc/self", "dev/disk/by-id"] {
+            fs::create_dir_all(folder.path().join(sub)).unwrap();
+        }
+        let swaps = "Filename Type Size Used Priority\n".to_owned();
+        Self { folder, next_minor: 0, numbers: BTreeMap::new(), mounts: String::new(), swaps }
+    }
+
+    fn put(&self, path: &str, text: &str) {
+        let path = self.folder.path().join("sys").join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, format!("{text}\n")).unwrap();
+    }
+
+    fn number(&mut self, name: &str) -> String {
+        self.next_minor += 1;
+        let number = format!("8:{}", self.next_minor);
+        self.numbers.insert(name.to_owned(), number.clone());
+        number
+    }
+
+    /// A disk below the folder `parent` of the tree of devices.
+    fn disk(&mut self, parent: &str, name: &str, bytes: u64, partitions: u32) -> String {
+        let base = format!("devices/{parent}/block/{name}");
+        let number = self.number(name);
+        let attributes = [
+            ("dev", number),
+            ("size", (bytes / 512).to_string()),
+            ("ro", "0".into()),
+            ("removable", "0".into()),
+            ("diskseq", "3".into()),
+            ("queue/logical_block_size", "512".into()),
+        ];
+        attributes.iter().for_each(|(attribute, value)| self.put(&format!("{base}/{attribute}"), value));
+        for part in 1..=partitions {
+            let digit = name.ends_with(|c: char| c.is_ascii_digit());
+            let part_name = if digit { format!("{name}p{part}") } else { format!("{name}{part}") };
+            let number = self.number(&part_name);
+            let sectors = bytes / 512 / u64::from(partitions + 1);
+            let start = (sectors * u64::from(part)).to_string();
+            let values =
+                [("dev", number), ("partition", part.to_string()), ("start", start), ("size", sectors.to_string())];
+            values.iter().for_each(|(attribute, value)| self.put(&format!("{base}/{part_name}/{attribute}"), value));
+        }
+        let link = self.folder.path().join("sys/block").join(name);
+        symlink(self.folder.path().join("sys").join(&base), link).unwrap();
+        base
+    }
+
+    fn inner(&mut self, name: &str, partitions: u32) -> String {
+        let base = self.disk(&format!("pci0/ata1/host0/{name}"), name, 512 << 30, partitions);
+        self.put(&format!("{base}/device/model"), "NV2");
+        base
+    }
+
+    fn stick(&mut self, name: &str, partitions: u32) -> String {
+        let port = format!("pci0/usb2/2-{name}");
+        let serial = format!("KP16-{name}");
+        let values = [("idVendor", "1d6b"), ("serial", &*serial), ("speed", "480"), ("product", "Storage")];
+        values.iter().for_each(|(attribute, value)| self.put(&format!("devices/{port}/{attribute}"), value));
+        let base = self.disk(&format!("{port}/host6"), name, 16 << 30, partitions);
+        let values = [("device/vendor", "Kestrin "), ("device/model", "Pocket          "), ("removable", "1")];
+        values.iter().for_each(|(attribute, value)| self.put(&format!("{base}/{attribute}"), value));
+        base
+    }
+
+    /// A device made of others, such as `dm-0` of `sda2`.
+    fn stacked(&mut self, name: &str, members: &[&str]) -> String {
+        let base = self.disk("virtual", name, 1 << 30, 0);
+        for member in members {
+            self.put(&format!("{base}/slaves/{member}"), "");
+            let whole = member.trim_end_matches(|c: char| c.is_ascii_digit());
+            let place = if self.folder.path().join("sys/block").join(member).exists() {
+                format!("block/{member}")
+            } else {
+                format!("block/{whole}/{member}")
+            };
+            self.put(&format!("{place}/holders/{name}"), "");
+        }
+        base
+    }
+
+    fn loop_over(&mut self, name: &str, file: &str) {
+        let base = self.disk("virtual", name, 1 << 30, 0);
+        self.put(&format!("{base}/loop/backing_file"), file);
+    }
+
+    /// A mount of a device, or of none where the file system has none of its own.
+    fn mount(&mut self, device: &str, at: &str, filesystem: &str, options: &str) {
+        let number = self.numbers.get(device).cloned().unwrap_or_else(|| "0:99".into());
+        let source = if device.is_empty() { filesystem.to_owned() } else { format!("/dev/{device}") };
+        self.mounts.push_str(&format!("30 1 {number} / {at} rw shared:1 - {filesystem} {source} {options}\n"));
+    }
+
+    fn linux(&self) -> Linux {
+        let path = |sub: &str| self.folder.path().join(sub);
+        fs::write(path("proc/self/mountinfo"), &self.mounts).unwrap();
+        fs::write(path("proc/swaps"), &self.swaps).unwrap();
+        Linux { sys: path("sys"), proc: path("proc"), dev: path("dev") }
+    }
+
+    fn drives(&self) -> Vec<Drive> {
+        self.linux().drives().unwrap()
+    }
+
+    /// What the system needs each drive for, a line each.
+    fn uses(&self) -> String {
+        let words = |use_: &Use| match use_ {
+            Use::System { what } => format!("system {what}"),
+            Use::Removable { at } => format!("removable {at}"),
+            Use::Mounted { at } => format!("mounted {at}"),
+            Use::Shared { at } => format!("shared {at}"),
+            Use::Held { by } => format!("held {by}"),
+            Use::Taken { by } => format!("taken {by}"),
+            Use::Unknown { what } => format!("unknown {what}"),
+        };
+        let name = |drive: &Drive| PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
+        let line = |drive: Drive| {
+            let uses: Vec<_> = drive.uses.iter().map(words).collect();
+            format!("{}: {}\n", name(&drive), if uses.is_empty() { "free".into() } else { uses.join(", ") })
+        };
+        self.drives().into_iter().map(line).collect()
+    }
+}
+
+#[test]
+fn a_stick_is_described_by_what_it_says_of_itself() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 2);
+    machine.stick("sdb", 1);
+    let drives = machine.drives();
+    let stick = drives[1].clone();
+    assert_eq!((stick.name().as_str(), stick.role(), stick.link_mbps), ("Kestrin Pocket", Role::Stick, Some(480)));
+    assert_eq!((stick.bytes, stick.generation, stick.partitions.len()), (16 << 30, Some(3), 1));
+    assert_eq!(drives[0].role(), Role::Internal);
+    // A stick made for USB 3 says so even where it is slow.
+    assert!(!stick.could_be_faster);
+    machine.put("devices/pci0/usb2/2-sdb/version", " 2.10");
+    assert!(machine.drives()[1].could_be_faster);
+    // The tag is that of the stick, wherever it is plugged in.
+    let mut other = Machine::new();
+    other.stick("sdq", 0);
+    other.put("devices/pci0/usb2/2-sdq/serial", "KP16-sdb");
+    assert_eq!(other.drives()[0].tag, stick.tag);
+}
+
+#[test]
+fn a_plain_system_disk_is_known_by_root_swap_and_boot() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 3);
+    machine.stick("sdb", 1);
+    machine.mount("sda2", "/", "ext4", "rw");
+    machine.mount("sda1", "/boot/efi", "vfat", "rw");
+    machine.mount("sdb1", "/media/ann/MY\\040STICK", "vfat", "rw");
+    machine.swaps.push_str("/dev/sda3 partition 100 0 -2\n");
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: system /, system /boot/efi, system swap
+    sdb: removable /media/ann/MY STICK
+    ");
+}
+
+#[test]
+fn root_on_encrypted_logical_volumes_over_an_array_leads_to_every_member() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 1);
+    machine.inner("sdb", 1);
+    machine.inner("sdc", 0);
+    machine.stacked("md0", &["sda1", "sdb1"]);
+    let crypt = machine.stacked("dm-0", &["md0"]);
+    machine.put(&format!("{crypt}/dm/name"), "cellar");
+    let volume = machine.stacked("dm-1", &["dm-0"]);
+    machine.put(&format!("{volume}/dm/name"), "cellar-root");
+    machine.mount("dm-1", "/", "ext4", "rw");
+    machine.swaps.push_str("/swapfile file 100 0 -2\n");
+    machine.swaps.push_str("/dev/mapper/cellar-root partition 100 0 -2\n");
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: system /, system swap, held md0
+    sdb: system /, system swap, held md0
+    sdc: free
+    ");
+}
+
+#[test]
+fn a_live_system_runs_from_its_stick() {
+    // Overlay over squashfs on a loop device whose file lies on the stick.
+    let mut machine = Machine::new();
+    machine.inner("sda", 1);
+    machine.stick("sdb", 1);
+    machine.loop_over("loop0", "/run/live/medium/live/system.img");
+    machine.mount("", "/", "overlay", "rw,lowerdir=/run/live/rootfs:/run/live/more,upperdir=/run/live/cow/rw");
+    machine.mount("sdb1", "/run/live/medium", "iso9660", "ro");
+    machine.mount("loop0", "/run/live/rootfs", "squashfs", "ro");
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: free
+    sdb: system /, mounted /run/live/medium, mounted /run/live/rootfs, held loop0 (/run/live/medium/live/system.img)
+    loop0: system /, mounted /run/live/rootfs
+    ");
+}
+
+#[test]
+fn btrfs_of_several_drives_and_arrays_that_nobody_mounted_are_in_use() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 1);
+    machine.inner("sdb", 1);
+    machine.inner("sdc", 1);
+    machine.put("fs/btrfs/1-2-3/devices/sda1/size", "1");
+    machine.put("fs/btrfs/1-2-3/devices/sdb1/size", "1");
+    machine.numbers.remove("sda1"); // btrfs mounts have a number of no device
+    machine.mount("sda1", "/home", "btrfs", "rw");
+    machine.stacked("md5", &["sdc1"]);
+    insta::assert_snapshot!(machine.uses(), @"
+    sda: system /home
+    sdb: system /home
+    sdc: held md5
+    ");
+}
+
+#[test]
+fn what_is_mounted_from_several_drives_is_not_taken_apart_for_one_of_them() {
+    let mut machine = Machine::new();
+    machine.stick("sdb", 1);
+    machine.stick("sdc", 0);
+    machine.stick("sdd", 1);
+    machine.put("fs/btrfs/1-2-3/devices/sdb1/size", "1");
+    machine.put("fs/btrfs/1-2-3/devices/sdc/size", "1");
+    machine.numbers.remove("sdb1");
+    // Named as somebody's script did: by no name that the kernel knows.
+    machine.mounts.push_str("30 1 0:45 / /media/ann/PHOTOS rw shared:1 - btrfs /dev/photographs rw\n");
+    machine.mount("sdd1", "/media/ann/STICK", "vfat", "rw");
+    machine.loop_over("loop0", "/media/ann/STICK/backup.img");
+    insta::assert_snapshot!(machine.uses(), @"
+    sdb: shared /media/ann/PHOTOS
+    sdc: shared /media/ann/PHOTOS
+    sdd: removable /media/ann/STICK, held loop0 (/media/ann/STICK/backup.img)
+    loop0: free
+    ");
+}
+
+#[test]
+fn names_that_are_no_text_and_swap_that_nobody_knows_take_nothing_away() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 3);
+    machine.stick("sdb", 1);
+    machine.mount("sda2", "/", "ext4", "rw");
+    machine.swaps.push_str("/dev/sda3 partition 100 0 -2\n/dev/vault/sw\\040ap partition 100 0 -3\n");
+    let linux = machine.linux();
+    let mut mounts = machine.mounts.clone().into_bytes();
+    mounts.extend(b"31 1 8:6 / /media/ann/\xFF\xFEstick rw shared:2 - vfat /dev/sdb1 rw\n");
+    fs::write(machine.folder.path().join("proc/self/mountinfo"), mounts).unwrap();
+    let uses: Vec<_> = linux.drives().unwrap().into_iter().map(|drive| drive.uses).collect();
+    let unknown = Use::Unknown { what: "the swap area /dev/vault/sw ap".into() };
+    let system = |what: &str| Use::System { what: what.into() };
+    assert_eq!(uses[0], [system("/"), system("swap"), unknown.clone()]);
+    assert_eq!(uses[1], [Use::Removable { at: "/media/ann/\u{FFFD}\u{FFFD}stick".into() }, unknown]);
+    // What makes no sense is an error, and not passed over.
+    fs::write(machine.folder.path().join("proc/self/mountinfo"), "30 1 8:2 /\n").unwrap();
+    assert_eq!(
+        crate::text::chain(&linux.drives().unwrap_err()).rsplit(": ").next(),
+        Some("line 1 of the mounts makes no sense")
+    );
+    fs::remove_file(machine.folder.path().join("proc/swaps")).unwrap();
+    fs::create_dir(machine.folder.path().join("proc/swaps")).unwrap();
+    assert!(linux.drives().is_err());
+}
+
+#[test]
+fn what_needs_one_node_of_a_medium_needs_all_of_them_and_a_readers_cards_have_no_sure_tag() {
+    let mut machine = Machine::new();
+    machine.stick("sdb", 1);
+    machine.stick("sdc", 1);
+    machine.put("devices/pci0/usb2/2-sdc/serial", "KP16-sdb");
+    machine.mount("sdc1", "/srv", "ext4", "rw");
+    insta::assert_snapshot!(machine.uses(), @"
+    sdb: mounted /srv
+    sdc: mounted /srv
+    ");
+    // Two units of one device are the slots of a reader.
+    let mut reader = Machine::new();
+    let base = reader.stick("sdb", 0);
+    let port = base.split("/host6").next().unwrap().trim_start_matches("devices/").to_owned();
+    reader.disk(&format!("{port}/host6/two"), "sdc", 16 << 30, 0);
+    let values = [("device/vendor", "Kestrin"), ("device/model", "Pocket"), ("removable", "1")];
+    values.iter().for_each(|(name, value)| reader.put(&format!("devices/{port}/host6/two/block/sdc/{name}"), value));
+    let drives = reader.drives();
+    assert!(drives.iter().all(|drive| drive.tag.is_unsure() && drive.role() == Role::Card), "{drives:?}");
+    // A card's own number, where the reader passes it on, tells it from another one in the same slot.
+    reader.put(&format!("{base}/device/vpd_pg80"), "\0\u{80}\0\u{8}CARD-712");
+    let with_number = reader.drives();
+    assert!(with_number[0].tag.is_unsure() && with_number[0].tag != drives[0].tag);
+    assert_eq!(with_number[1], drives[1]);
+}
+
+#[test]
+fn a_member_of_a_pool_is_in_use_while_any_pool_is_imported() {
+    let mut machine = Machine::new();
+    machine.stick("sdb", 0);
+    let mut member = vec![0u8; 256 << 10];
+    member[(128 << 10)..(128 << 10) + 4].copy_from_slice(&[0x0C, 0xB1, 0xBA, 0x00]);
+    fs::write(machine.folder.path().join("dev/sdb"), member).unwrap();
+    insta::assert_snapshot!(machine.uses(), @"sdb: free");
+    fs::create_dir_all(machine.folder.path().join("proc/spl/kstat/zfs/cellar")).unwrap();
+    insta::assert_snapshot!(machine.uses(), @"sdb: held a ZFS pool (cellar imported)");
+}
+
+#[test]
+fn stacks_that_lead_in_circles_end() {
+    let mut machine = Machine::new();
+    machine.loop_over("loop0", "/mnt/a/one.img");
+    machine.loop_over("loop1", "/mnt/b/two.img");
+    machine.mount("loop0", "/mnt/b", "ext4", "rw");
+    machine.mount("loop1", "/mnt/a", "ext4", "rw");
+    machine.mount("", "/", "overlay", "rw,lowerdir=/,upperdir=/mnt/a");
+    insta::assert_snapshot!(machine.uses(), @"
+    loop0: mounted /mnt/b, mounted /mnt/a, system /, held loop1 (/mnt/b/two.img)
+    loop1: mounted /mnt/b, mounted /mnt/a, system /, held loop0 (/mnt/a/one.img)
+    ");
+}
+
+/// What one device of a made-up machine is.
+#[derive(Clone, Debug)]
+enum Layer {
+    /// Of one or two devices made before, by their place among all.
+    Stacked(usize, usize),
+    /// A loop over a file on a mount made before.
+    Loop(usize),
+}
+
+/// Places for mounts, and whether the desktop makes them.
+const PLACES: [(&str, bool); 8] = [
+    ("/", false),
+    ("/home", false),
+    ("/boot/efi", false),
+    ("/srv/data", false),
+    ("/media/ann/STICK", true),
+    ("/run/media/ann/OTHER", true),
+    ("/run/live/medium", false),
+    ("/mnt", false),
+];
+
+/// All disks that a device lies on, and those of them that do not only hold a file.
+type Disks = [BTreeSet<String>; 2];
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 2048, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// On any machine, whatever is stacked on what: no way of naming a drive that is needed, and nothing that is
+    /// accepted, gives the proof without which no drive is opened for writing. A drive that nothing needs is free.
+    #[test]
+    fn no_command_line_opens_a_drive_that_the_machine_needs(
+        disks in prop::collection::vec((any::<bool>(), 0u32..3), 1..5),
+        early in prop::collection::vec((0usize..64, 0usize..PLACES.len()), 0..3),
+        layers in prop::collection::vec(
+            prop_oneof![(0usize..64, 0usize..64).prop_map(|(a, b)| Layer::Stacked(a, b)), (0usize..64).prop_map(Layer::Loop)],
+            0..5,
+        ),
+        late in prop::collection::vec((0usize..64, 0usize..PLACES.len()), 0..4),
+        swaps in prop::collection::vec(0usize..64, 0..2),
+    ) {
+        let mut machine = Machine::new();
+        // Each device with the disks that it lies on, as the test knows from having made it, and those of them that do
+        // not only hold a file.
+        let mut devices: Vec<(String, Disks)> = Vec::new();
+        let mut needed: BTreeSet<String> = BTreeSet::new();
+        for ((is_stick, partitions), letter) in disks.iter().zip("abcdefgh".chars()) {
+            let name = format!("sd{letter}");
+            if *is_stick { machine.stick(&name, *partitions) } else { machine.inner(&name, *partitions) };
+            let parts = (1..=*partitions).map(|number| format!("{name}{number}"));
+            devices.extend(parts.chain([name.clone()]).map(|part| (part, [(); 2].map(|()| BTreeSet::from([name.clone()])))));
+        }
+        let mut mounts: Vec<(&str, bool, Disks)> = Vec::new();
+        let mount = |machine: &mut Machine, devices: &[(String, Disks)], mounts: &mut Vec<(&str, bool, Disks)>, (device, place): (usize, usize)| {
+            let ((name, below), (at, is_desktop)) = (&devices[device % devices.len()], PLACES[place]);
+            if mounts.iter().all(|(taken, ..)| *taken != at) {
+                machine.mount(name, at, "ext4", "rw");
+                mounts.push((at, is_desktop, below.clone()));
+            }
+        };
+        early.into_iter().for_each(|one| mount(&mut machine, &devices, &mut mounts, one));
+        for (number, layer) in layers.into_iter().enumerate() {
+            match layer {
+                Layer::Stacked(a, b) => {
+                    let members: BTreeSet<usize> = [a % devices.len(), b % devices.len()].into();
+                    let names: Vec<&str> = members.iter().map(|place| devices[*place].0.as_str()).collect();
+                    let below = [0, 1].map(|kind| members.iter().flat_map(|place| devices[*place].1[kind].clone()).collect());
+                    let name = format!("{}{number}", if number % 2 == 0 { "md" } else { "dm-" });
+                    machine.stacked(&name, &names);
+                    let drive_of = |name: &&str| match name {
+                        disk if disk.starts_with("sd") => Some(disk[..3].to_owned()),
+                        made if made.starts_with("loop") => Some((*made).to_owned()),
+                        _ => None,
+                    };
+                    needed.extend(names.iter().filter_map(drive_of));
+                    devices.push((name, below));
+                }
+                Layer::Loop(over) if !mounts.is_empty() => {
+                    let (at, _, [below, _]) = mounts[over % mounts.len()].clone();
+                    let name = format!("loop{number}");
+                    machine.loop_over(&name, &format!("{}/{number}.img", at.trim_end_matches('/')));
+                    needed.extend(below.iter().cloned());
+                    let at_once = BTreeSet::from([name.clone()]);
+                    devices.push((name, [below.union(&at_once).cloned().collect(), at_once]));
+                }
+                Layer::Loop(_) => {}
+            }
+        }
+        late.into_iter().for_each(|one| mount(&mut machine, &devices, &mut mounts, one));
+        for swap in swaps {
+            let (name, [below, _]) = &devices[swap % devices.len()];
+            machine.swaps.push_str(&format!("/dev/{name} partition 100 0 -2\n"));
+            needed.extend(below.iter().cloned());
+        }
+        let is_needed = |(_, is_desktop, [_, at_once]): &&(&str, bool, Disks)| !is_desktop || at_once.len() > 1;
+        needed.extend(mounts.iter().filter(is_needed).flat_map(|(.., [below, _])| below.iter().cloned()));
+        let everything: Vec<String> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id.to_owned()).collect();
+        let nothing = Bench { state: None, protected: Vec::new(), places: Vec::new() };
+        let now = jiff::Timestamp::now();
+        let known = survey(&machine.linux(), &nothing, None, &[], Confirmed::ByPerson, now).unwrap();
+        let plan = Plan { image: "larkspur.iso".into(), needs_bytes: 1, laid_out_for: None };
+        for drive in machine.drives() {
+            let name = PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
+            let is_needed = drive.uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
+            prop_assert_eq!(is_needed, needed.contains(&name), "{}: {:?}", name, drive.uses);
+            for by in [NamedBy::Tag, NamedBy::StableLink, NamedBy::KernelName, NamedBy::Arriving] {
+                for partition in [None, Some(1)] {
+                    let choice = Choice { drive: drive.clone(), by, partition };
+                    let cleared = clear(&choice, &plan, &known, &[], &everything);
+                    prop_assert_eq!(cleared.is_ok(), !is_needed && partition.is_none(), "{}", name);
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn only_one_file_may_hold_unsafe_code() {
+    let source = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("src");
+    let mut folders = vec![source];
+    let mut found = Vec::new();
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            if entry.is_dir() {
+                folders.push(entry);
+            } else if fs::read_to_string(&entry).unwrap().contains(concat!("allow(", "unsafe_code)")) {
+                found.push(entry.file_name().unwrap().to_str().unwrap().to_owned());
+            }
+        }
+    }
+    assert_eq!(found, ["calls.rs"]);
+}

@@ -1,0 +1,15 @@
+//! What is attached to this machine: the seam to the system, and what stands behind it.
+
+mod aligned;
+mod choose;
+#[cfg(target_os = "linux")]
+pub mod linux;
+mod mount_point;
+mod platform;
+mod sectors;
+pub mod tray;
+
+pub use aligned::{ALIGNMENT, AlignedBuf};
+pub use choose::{ChooseError, arrived, choose};
+pub use platform::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
+pub use sectors::Sectors;

@@ -1,0 +1,242 @@
+//! A simulated drive that is open: its backing file, and the faults between it and the job.
+
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use crate::devices::DriveFault;
+use crate::devices::tray::{DriveSpec, Fault};
+
+/// A corrupting fault spoils one byte in each stretch of this many.
+const CORRUPT_EVERY: u64 = 512;
+
+pub struct Medium {
+    pub spec: DriveSpec,
+    /// `None` reads as zeros: nothing was ever written.
+    file: Option<Mutex<Backing>>,
+    written: AtomicU64,
+    /// How often each fault has struck.
+    strikes: Vec<AtomicU64>,
+    /// A slow drive does one thing at a time.
+    line: Mutex<()>,
+    away: Arc<Mutex<BTreeSet<String>>>,
+}
+
+/// The backing file, and what its volatile cache would lose.
+struct Backing {
+    file: File,
+    /// What lay in each place before it was written since the last flush, in order.
+    unflushed: Vec<(u64, Vec<u8>)>,
+}
+
+impl Backing {
+    fn read(&mut self, place: u64, mut into: &mut [u8]) -> io::Result<()> {
+        self.file.seek(SeekFrom::Start(place))?;
+        while !into.is_empty() {
+            let count = self.file.read(into)?;
+            if count == 0 {
+                break;
+            }
+            into = into.get_mut(count..).unwrap_or_default();
+        }
+        Ok(())
+    }
+
+    fn write(&mut self, place: u64, from: &[u8], is_volatile: bool) -> io::Result<()> {
+        if is_volatile {
+            let mut before = vec![0; from.len()];
+            self.read(place, &mut before)?;
+            self.unflushed.push((place, before));
+        }
+        self.file.seek(SeekFrom::Start(place))?;
+        self.file.write_all(from)
+    }
+
+    /// What was not flushed is gone.
+    fn lose(&mut self) -> io::Result<()> {
+        for (place, before) in std::mem::take(&mut self.unflushed).into_iter().rev() {
+            self.write(place, &before, false)?;
+        }
+        Ok(())
+    }
+}
+
+/// The part of `at..at+len` that lies in `from..from+bytes`, as offsets from `at`.
+fn overlap(at: u64, len: usize, from: u64, bytes: u64) -> Option<(usize, usize)> {
+    let end = at.saturating_add(len as u64).min(from.saturating_add(bytes));
+    let start = at.max(from);
+    let inside = |place: u64| usize::try_from(place.saturating_sub(at)).ok();
+    (start < end).then(|| inside(start).zip(inside(end))).flatten()
+}
+
+fn failed() -> DriveFault {
+    io::Error::other("Input/output error").into()
+}
+
+impl Medium {
+    pub fn new(spec: DriveSpec, file: Option<File>, away: Arc<Mutex<BTreeSet<String>>>) -> Self {
+        let strikes = spec.faults.iter().map(|_| AtomicU64::new(0)).collect();
+        let file = file.map(|file| Mutex::new(Backing { file, unflushed: Vec::new() }));
+        Self { spec, file, written: AtomicU64::new(0), strikes, line: Mutex::new(()), away }
+    }
+
+    /// Whether the fault with this number strikes once more, if it does so only so many times.
+    fn strikes(&self, number: usize, times: Option<u64>) -> bool {
+        let struck = self.strikes.get(number).map_or(0, |strikes| strikes.fetch_add(1, Ordering::Relaxed));
+        times.is_none_or(|times| struck < times)
+    }
+
+    pub fn pull_out(&self) {
+        self.away.lock().unwrap_or_else(PoisonError::into_inner).insert(self.spec.name.clone());
+    }
+
+    fn check_there(&self) -> Result<(), DriveFault> {
+        let away = self.away.lock().unwrap_or_else(PoisonError::into_inner);
+        if away.contains(&self.spec.name) { Err(DriveFault::Gone) } else { Ok(()) }
+    }
+
+    /// Sectors are all that a drive knows; the engine's mistakes are to show in tests, not on a bench.
+    fn check_whole_sectors(&self, at: u64, len: usize) -> Result<(), DriveFault> {
+        let sector = u64::from(self.spec.sector_bytes);
+        let inside = at.checked_add(len as u64).is_some_and(|end| end <= self.spec.bytes);
+        if at.is_multiple_of(sector) && (len as u64).is_multiple_of(sector) && inside {
+            Ok(())
+        } else {
+            Err(io::Error::new(io::ErrorKind::InvalidInput, "not whole sectors of the drive").into())
+        }
+    }
+
+    fn wait(&self, bytes: usize) {
+        for fault in &self.spec.faults {
+            if let Fault::Slow { bytes_per_second } = fault {
+                let _line = self.line.lock().unwrap_or_else(PoisonError::into_inner);
+                std::thread::sleep(Duration::from_secs_f64(bytes as f64 / *bytes_per_second as f64));
+            }
+        }
+    }
+
+    /// Splits a range where a false capacity wraps round: offset in the range, true place, length.
+    fn places(&self, at: u64, len: usize) -> Vec<(usize, u64, usize)> {
+        let wrap = self.spec.faults.iter().find_map(|fault| match fault {
+            Fault::Wrap { true_bytes } => Some(*true_bytes),
+            _ => None,
+        });
+        let Some(size) = wrap else { return vec![(0, at, len)] };
+        let mut parts = Vec::new();
+        let mut done = 0;
+        while done < len {
+            let place = (at + done as u64) % size;
+            let count = usize::try_from(size - place).unwrap_or(usize::MAX).min(len - done);
+            parts.push((done, place, count));
+            done += count;
+        }
+        parts
+    }
+
+    pub fn read(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+        self.check_there()?;
+        self.check_whole_sectors(at, into.len())?;
+        self.wait(into.len());
+        for (number, fault) in self.spec.faults.iter().enumerate() {
+            if let Fault::ReadError { at: from, bytes, times } = fault
+                && overlap(at, into.len(), *from, *bytes).is_some()
+                && self.strikes(number, *times)
+            {
+                return Err(failed());
+            }
+        }
+        into.fill(0);
+        let Some(file) = &self.file else { return Ok(()) };
+        let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
+        for (offset, place, len) in self.places(at, into.len()) {
+            file.read(place, into.get_mut(offset..offset + len).unwrap_or_default())?;
+        }
+        Ok(())
+    }
+
+    pub fn write(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        self.check_there()?;
+        self.check_whole_sectors(at, from.len())?;
+        self.wait(from.len());
+        let before = self.written.fetch_add(from.len() as u64, Ordering::Relaxed);
+        // How much of this request is taken before a fault ends it.
+        let mut taken = from.len();
+        let mut end = Ok(());
+        let mut is_pulled_out = false;
+        for (number, fault) in self.spec.faults.iter().enumerate() {
+            match fault {
+                Fault::Stall { after_bytes, milliseconds }
+                    if before >= *after_bytes && self.strikes(number, Some(1)) =>
+                {
+                    std::thread::sleep(Duration::from_millis(*milliseconds));
+                }
+                Fault::Unplug { after_bytes } => {
+                    let left = usize::try_from(after_bytes.saturating_sub(before)).unwrap_or(usize::MAX);
+                    if left < from.len() {
+                        taken = taken.min(left);
+                        end = Err(DriveFault::Gone);
+                        is_pulled_out = true;
+                    }
+                }
+                Fault::WriteError { at: bad, bytes, times } => {
+                    if let Some((start, _)) = overlap(at, from.len(), *bad, *bytes)
+                        && start < taken
+                        && self.strikes(number, *times)
+                    {
+                        taken = start;
+                        end = Err(failed());
+                    }
+                }
+                _ => {}
+            }
+        }
+        self.store(at, from.get(..taken).unwrap_or_default(), before)?;
+        if is_pulled_out {
+            self.pull_out();
+            if let Some(file) = &self.file {
+                file.lock().unwrap_or_else(PoisonError::into_inner).lose()?;
+            }
+        }
+        end
+    }
+
+    /// Puts bytes where the drive's faults let them go; it has taken `before` bytes so far.
+    fn store(&self, at: u64, from: &[u8], before: u64) -> io::Result<()> {
+        let Some(file) = &self.file else { return Err(io::ErrorKind::PermissionDenied.into()) };
+        let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut bytes = from.to_vec();
+        let mut kept = vec![(0, from.len())];
+        for fault in &self.spec.faults {
+            match fault {
+                Fault::Corrupt { at: bad, bytes: length, after_bytes } if before >= *after_bytes => {
+                    let Some((start, end)) = overlap(at, from.len(), *bad, *length) else { continue };
+                    let spoilt = bytes.get_mut(start..end).unwrap_or_default();
+                    spoilt.iter_mut().step_by(CORRUPT_EVERY as usize).for_each(|byte| *byte ^= 0x10);
+                }
+                Fault::Drop { at: bad, bytes: length } => {
+                    let Some((start, end)) = overlap(at, from.len(), *bad, *length) else { continue };
+                    kept = kept.into_iter().flat_map(|(a, b)| [(a, b.min(start)), (a.max(end), b)]).collect();
+                }
+                _ => {}
+            }
+        }
+        for (start, end) in kept.into_iter().filter(|(start, end)| start < end) {
+            for (offset, place, len) in self.places(at + start as u64, end - start) {
+                let part = start + offset;
+                file.write(place, bytes.get(part..part + len).unwrap_or_default(), self.spec.volatile_cache)?;
+            }
+        }
+        Ok(())
+    }
+
+    pub fn sync(&self) -> Result<(), DriveFault> {
+        self.check_there()?;
+        let Some(file) = &self.file else { return Ok(()) };
+        let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
+        file.unflushed.clear();
+        Ok(file.file.sync_data()?)
+    }
+}

@@ -1,0 +1,70 @@
+//! A digest for each block of an image: what a drive that was written is compared with.
+
+use crate::bytes::MIB;
+use crate::hash::Taker;
+
+/// A digest is kept for each stretch of this many bytes, counted from the start of the image.
+pub const BLOCK_BYTES: u64 = 4 * MIB;
+
+/// The BLAKE3 digests of an image's blocks, in their order; the last block may be shorter.
+pub type BlockDigests = Vec<blake3::Hash>;
+
+/// Computes the digests of an image's blocks while its bytes go by.
+#[derive(Default)]
+pub struct BlockHasher {
+    hasher: blake3::Hasher,
+    /// How much of the block under way has been taken in.
+    filled: u64,
+    done: BlockDigests,
+}
+
+impl BlockHasher {
+    /// Of an image of which nothing was seen yet.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// The digests of all the bytes taken in.
+    pub fn finish(mut self) -> BlockDigests {
+        if self.filled > 0 {
+            self.done.push(self.hasher.finalize());
+        }
+        self.done
+    }
+}
+
+impl Taker for BlockHasher {
+    fn take(&mut self, bytes: &[u8]) {
+        let mut rest = bytes;
+        while !rest.is_empty() {
+            let room = usize::try_from(BLOCK_BYTES.saturating_sub(self.filled)).unwrap_or(usize::MAX);
+            let (now, later) = rest.split_at_checked(room).unwrap_or((rest, &[]));
+            self.hasher.update(now);
+            self.filled = self.filled.saturating_add(now.len() as u64);
+            rest = later;
+            if self.filled == BLOCK_BYTES {
+                self.done.push(self.hasher.finalize());
+                self.hasher.reset();
+                self.filled = 0;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 16, failure_persistence: None, ..ProptestConfig::default() })]
+        #[test]
+        fn however_the_bytes_come_each_block_has_its_own_digest(bytes in 0usize..13 << 20, piece in 1usize..3 << 20) {
+            let image = pyrotyp_sample::noise(bytes, 5);
+            let mut hasher = BlockHasher::new();
+            image.chunks(piece).for_each(|part| hasher.take(part));
+            let expected: BlockDigests = image.chunks(BLOCK_BYTES as usize).map(blake3::hash).collect();
+            prop_assert_eq!(hasher.finish(), expected);
+        }
+    }
+}

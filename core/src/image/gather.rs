@@ -1,0 +1,85 @@
+//! From bytes to facts: every parser is asked once.
+
+use std::io;
+use std::ops::Range;
+
+use super::facts::{Facts, Trailing};
+use super::packed::Seen;
+use super::recognise::{self, Stranger};
+use super::{bios, efi, naming, unfinished};
+use crate::bytes::ReadAt;
+use crate::volume::{apm, eltorito, filesystem, gpt, iso9660, mbr};
+
+/// How much of a file's start is looked at when nothing better is known, in bytes.
+pub const HEAD: usize = 64 << 10;
+
+/// The facts of an image of which only parts could be looked at.
+pub fn read_part(seen: &Seen) -> io::Result<Facts> {
+    let mut facts = read(seen)?;
+    (facts.bytes, facts.trailing) = (seen.size, None);
+    facts.unseen = facts.wanted().into_iter().filter(|range| !seen.holds(range)).collect();
+    // What was found in the part that was seen need not be looked for in the rest.
+    let found = |range: &Range<u64>| facts.esps.iter().any(|esp| esp.start == range.start && !esp.programs.is_empty());
+    facts.unseen.retain(|range| !found(range));
+    Ok(facts)
+}
+
+pub fn read(image: &dyn ReadAt) -> io::Result<Facts> {
+    let mut head = vec![0u8; HEAD];
+    let count = image.fill_at(0, &mut head)?;
+    head.truncate(count);
+    let mut facts = Facts {
+        bytes: Some(image.size()),
+        head_is_zero: head.iter().all(|byte| *byte == 0),
+        volume: iso9660::read(image)?,
+        ..Facts::default()
+    };
+    if facts.volume.is_none() {
+        facts.stranger = recognise::stranger(&head);
+        if matches!(facts.stranger, Some(Stranger::Archive(_))) {
+            return Ok(facts);
+        }
+        facts.filesystem = filesystem::recognise(image)?;
+    }
+    facts.gpt = gpt::read(image)?;
+    let sector_bytes = facts.gpt.as_ref().map_or(512, |gpt| gpt.sector_bytes);
+    if facts.filesystem.is_none() || facts.gpt.is_some() {
+        facts.mbr = mbr::parse(&head, sector_bytes);
+    }
+    if let Some(mbr) = &mut facts.mbr {
+        mbr::read_logical(image, mbr, sector_bytes)?;
+    }
+    facts.apm = apm::read(image)?;
+    if let Some(at) = facts.volume.as_ref().and_then(|volume| volume.as_ref().ok()?.boot_catalogue) {
+        facts.catalogue = eltorito::read(image, at)?;
+    }
+    facts.esps = efi::esps(image, &facts)?;
+    facts.bios = bios::bios(image, &facts)?;
+    facts.optical_programs = efi::optical_programs(image, &facts)?;
+    if let Some(Ok(volume)) = &facts.volume {
+        facts.naming = naming::read(image, volume)?;
+        facts.tree_programs = efi::tree_programs(image, volume)?;
+        facts.zeros_from = unfinished::zeros_from(image, volume)?;
+        if image.size() < volume.declared_bytes {
+            facts.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
+        }
+    }
+    facts.trailing = trailing(image, facts.declared())?;
+    Ok(facts)
+}
+
+/// What follows the declared end: its first and its last bytes are looked at.
+fn trailing(image: &dyn ReadAt, declared: Option<u64>) -> io::Result<Option<Trailing>> {
+    const LOOKED_AT: u64 = 1 << 20;
+    let end = image.size();
+    let Some(bytes) = declared.and_then(|declared| end.checked_sub(declared)).filter(|more| *more > 0) else {
+        return Ok(None);
+    };
+    let mut is_zero = true;
+    let mut piece = vec![0u8; usize::try_from(bytes.min(LOOKED_AT)).unwrap_or_default()];
+    for at in [end.saturating_sub(bytes), end.saturating_sub(piece.len() as u64)] {
+        let count = image.fill_at(at, &mut piece)?;
+        is_zero &= piece.get(..count).unwrap_or_default().iter().all(|byte| *byte == 0);
+    }
+    Ok(Some(Trailing { bytes, is_zero }))
+}

@@ -1,0 +1,178 @@
+//! All that the bytes tell about an image, judged.
+
+use std::io;
+
+use serde::Serialize;
+
+use super::facts::EspVolume;
+use super::naming::Naming;
+use crate::Finding;
+use crate::bytes::{Part, ReadAt};
+use crate::volume::{apm, eltorito, fat, gpt, iso9660, mbr};
+
+/// What kind of thing the file is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// An ISO 9660 volume, hybrid or not.
+    Iso9660,
+    /// A disk with a partition table.
+    Disk,
+    /// One file system without a partition table.
+    Filesystem,
+    /// Packed, or an archive of files.
+    Archive,
+    /// No bytes at all.
+    Empty,
+    /// Anything else.
+    Other,
+}
+
+/// Whether the file reaches to the furthest end that it declares.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Whole {
+    /// It does.
+    Yes,
+    /// It ends before.
+    No,
+    /// It declares no end.
+    Unknown,
+}
+
+/// Whether a stick made from this image starts a PC.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Verdict {
+    /// It should.
+    Ready,
+    /// It may not; the findings say why.
+    Caution,
+    /// It won't.
+    No,
+}
+
+/// Firmware that starts a PC.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Firmware {
+    /// BIOS, or UEFI that imitates it.
+    Bios,
+    /// UEFI.
+    Uefi,
+}
+
+/// Where the firmware finds what it starts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Via {
+    /// Boot code in the first sector: from a stick.
+    Mbr,
+    /// EFI system partition: from a stick.
+    Esp,
+    /// Boot catalogue: from an optical disc.
+    ElTorito,
+}
+
+/// One way in which a PC starts from the image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Boot {
+    /// Which firmware.
+    pub firmware: Firmware,
+    /// Which processor: `x86`, `x86-64`, `arm`, `aarch64`, `riscv64` or `loongarch64`.
+    pub arch: &'static str,
+    /// From where.
+    pub via: Via,
+    /// Whether the program carries a signature, without which Secure Boot starts nothing; `None` for a BIOS.
+    pub signed: Option<bool>,
+}
+
+/// A packed image's wrapping.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Container {
+    /// `gz`, `xz`, `zst`, `bz2`, `lz4` or `zip`.
+    pub format: &'static str,
+    /// Size of what is inside, where the container says it.
+    pub unpacked_bytes: Option<u64>,
+}
+
+/// All that the bytes tell about an image.
+#[derive(Clone, Debug)]
+pub struct Inspection {
+    /// Size of the file, in bytes.
+    pub bytes: u64,
+    /// What it is.
+    pub kind: Kind,
+    /// Its wrapping, if packed.
+    pub container: Option<Container>,
+    /// Volume label.
+    pub label: Option<String>,
+    /// What the image calls itself.
+    pub naming: Naming,
+    /// When the volume was made.
+    pub created: Option<String>,
+    /// Whether it reaches to its declared end.
+    pub whole: Whole,
+    /// The furthest end that any table or volume declares, in bytes.
+    pub declared_bytes: Option<u64>,
+    /// Whether a stick made from it starts a PC.
+    pub verdict: Verdict,
+    /// The reasons, and whatever else is worth knowing.
+    pub findings: Vec<Finding>,
+    /// Ways in which PCs start from it.
+    pub boots: Vec<Boot>,
+    /// Size of the smallest drive that takes it, in bytes.
+    pub needs_bytes: u64,
+    /// The ISO 9660 volume.
+    pub volume: Option<iso9660::Volume>,
+    /// The FAT volumes that were looked into.
+    pub esps: Vec<EspVolume>,
+    /// What an optical drive offers to start.
+    pub catalogue: Option<eltorito::Catalogue>,
+    /// Size of the sectors in which its partition tables count, in bytes; `None` if it has none.
+    pub sector_bytes: Option<u32>,
+    /// Partitions of the MBR, logical ones too.
+    pub mbr: Vec<mbr::Entry>,
+    /// Partitions of the GPT.
+    pub gpt: Vec<gpt::Entry>,
+    /// Partitions of an Apple partition map.
+    pub apm: Vec<apm::Partition>,
+}
+
+impl Inspection {
+    /// What the image is called, everywhere the same: system, version and edition, or else its label.
+    pub fn title(&self) -> Option<String> {
+        self.naming.title().or_else(|| self.label.clone())
+    }
+
+    /// The file of the image that holds byte `at`, through the ISO 9660 tree or a FAT volume.
+    ///
+    /// # Errors
+    /// When the image can't be read.
+    pub fn file_at(&self, image: &dyn ReadAt, at: u64) -> io::Result<Option<String>> {
+        if let Some(volume) = &self.volume
+            && let Some((path, extent)) = volume.file_at(image, at)?
+        {
+            let inner = fat_file(image, extent.start, extent.bytes, at)?;
+            return Ok(Some(inner.map_or(path.clone(), |inner| format!("{path}: {inner}"))));
+        }
+        for esp in &self.esps {
+            if (iso9660::Extent { start: esp.start, bytes: esp.bytes }).holds(at) {
+                let Some(inner) = fat_file(image, esp.start, esp.bytes, at)? else { continue };
+                return Ok(Some(match esp.partition {
+                    Some(number) => format!("partition {number}: {inner}"),
+                    None => inner,
+                }));
+            }
+        }
+        Ok(None)
+    }
+}
+
+fn fat_file(image: &dyn ReadAt, start: u64, bytes: u64, at: u64) -> io::Result<Option<String>> {
+    let volume = Part { whole: image, start, bytes };
+    match fat::read(&volume)? {
+        Some(fat) => fat.file_at(&volume, at.saturating_sub(start)),
+        None => Ok(None),
+    }
+}

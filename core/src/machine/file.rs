@@ -1,0 +1,252 @@
+//! Files that are there whole or not at all, and are what they are taken for: no pipe, no device, no link to somewhere else.
+
+use std::ffi::{OsStr, OsString};
+use std::fs::{self, File, OpenOptions, TryLockError};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use rustix::fs::OFlags;
+
+use crate::machine::as_person;
+
+/// How often somebody else who holds a lock is looked after, and for how long.
+const LOOK: Duration = Duration::from_millis(50);
+const PATIENCE: Duration = Duration::from_secs(30);
+/// Names that are tried for something new.
+const NAMES_MOST: u32 = 1000;
+
+fn flags(flags: OFlags) -> i32 {
+    i32::try_from(flags.bits()).unwrap_or_default()
+}
+
+/// The same file, if it is a regular one.
+fn regular(file: File) -> io::Result<File> {
+    let kind = file.metadata()?.file_type();
+    if kind.is_dir() {
+        Err(io::Error::new(io::ErrorKind::IsADirectory, "this is a folder"))
+    } else if kind.is_file() {
+        Ok(file)
+    } else {
+        Err(io::Error::new(io::ErrorKind::InvalidInput, "this is no regular file"))
+    }
+}
+
+/// Opens a file for reading, if it is a regular one: a pipe would be waited for, a device has no end.
+///
+/// # Errors
+/// When it can't be opened, or is something else.
+pub fn open_regular(path: &Path) -> io::Result<File> {
+    // Without waiting for whoever may write to a pipe.
+    regular(OpenOptions::new().read(true).custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY)).open(path)?)
+}
+
+fn read_all(file: File, most: u64) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    file.take(most.saturating_add(1)).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > most {
+        let text = format!("it is longer than the {most} bytes that are read of such a file");
+        return Err(io::Error::new(io::ErrorKind::FileTooLarge, text));
+    }
+    Ok(bytes)
+}
+
+/// All of a regular file that is no longer than `most` bytes.
+///
+/// # Errors
+/// When it can't be read, is longer, or is something else.
+pub fn read_regular(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    read_all(open_regular(path)?, most)
+}
+
+/// Opens one of the bench's own files, if it is a regular one; a link is none.
+///
+/// # Errors
+/// When it can't be opened, or is something else.
+pub fn open_own(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
+    regular(options.custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::NOFOLLOW)).open(path)?)
+}
+
+/// All of one of the bench's own files that is no longer than `most` bytes, read with the person's rights; a link is none.
+///
+/// # Errors
+/// When it can't be read, is longer, or is something else.
+pub fn read_own(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    as_person(|| read_all(open_own(path, OpenOptions::new().read(true))?, most))?
+}
+
+/// Like [`read_own`], of a file that a person may well have linked from elsewhere.
+///
+/// # Errors
+/// As there.
+pub fn read_linked(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    as_person(|| read_regular(path, most))?
+}
+
+/// Keeps one of the bench's own files: whole, or as it was.
+///
+/// # Errors
+/// When it can't be written.
+pub fn keep_own(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    as_person(|| keep(path, bytes))?
+}
+
+fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let folder = folder_of(path);
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    file.write_all(bytes)?;
+    file.as_file().sync_all()?;
+    file.persist(path)?;
+    // Not every file system lets a folder be flushed; then the name may be lost with the power, and no bytes.
+    let _ = File::open(folder).and_then(|folder| folder.sync_all());
+    Ok(())
+}
+
+fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// Keeps a new file `STEM.ENDING`, or with a number behind the stem where that name is taken; tells the stem. `bytes_of` makes
+/// the file's bytes from it.
+///
+/// # Errors
+/// When it can't be written.
+pub fn keep_new(
+    folder: &Path,
+    stem: &str,
+    ending: &str,
+    bytes_of: impl Fn(&str) -> Vec<u8> + Sync,
+) -> io::Result<String> {
+    as_person(|| {
+        make(folder)?;
+        for number in 1..=NAMES_MOST {
+            let name = if number == 1 { stem.to_owned() } else { format!("{stem}-{number}") };
+            let path = folder.join(format!("{name}.{ending}"));
+            match OpenOptions::new().write(true).create_new(true).open(&path) {
+                Ok(_) => return keep(&path, &bytes_of(&name)).map(|()| name),
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Err(io::ErrorKind::AlreadyExists.into())
+    })?
+}
+
+/// Begins one of the bench's own files anew, to be written on.
+///
+/// # Errors
+/// When it can't be made, or something else than a file has its name.
+pub fn begin_own(path: &Path) -> io::Result<File> {
+    as_person(|| {
+        make(folder_of(path))?;
+        // What it is comes before what becomes of it.
+        let file = open_own(path, OpenOptions::new().create(true).write(true).truncate(false))?;
+        file.set_len(0)?;
+        Ok(file)
+    })?
+}
+
+/// Removes one of the bench's own files; a link is removed itself.
+///
+/// # Errors
+/// When it can't be removed.
+pub fn remove_own(path: &Path) -> io::Result<()> {
+    as_person(|| fs::remove_file(path))?
+}
+
+/// Whether a file system says that it has no locks, each in its own words.
+fn has_no_locks(error: &io::Error) -> bool {
+    use rustix::io::Errno;
+    let known = [Errno::NOTSUP, Errno::NOSYS, Errno::NOLCK, Errno::INVAL].map(Errno::raw_os_error);
+    error.raw_os_error().is_some_and(|number| known.contains(&number))
+}
+
+/// Waits until no other process holds this lock, for half a minute at most; it is held as long as the file is.
+///
+/// # Errors
+/// When it can't be made, another process holds on to it, or the file system has no locks.
+pub fn lock_own(path: &Path) -> io::Result<File> {
+    let file = as_person(|| open_own(path, OpenOptions::new().create(true).write(true).truncate(false)))??;
+    let begun = Instant::now();
+    loop {
+        match file.try_lock() {
+            Ok(()) => return Ok(file),
+            Err(TryLockError::WouldBlock) if begun.elapsed() < PATIENCE => std::thread::sleep(LOOK),
+            Err(TryLockError::WouldBlock) => {
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "another pyrotyp is at it, and has been for long"));
+            }
+            // One process at a time is all that such a folder is good for.
+            Err(TryLockError::Error(error)) if has_no_locks(&error) => return Ok(file),
+            Err(TryLockError::Error(error)) => return Err(error),
+        }
+    }
+}
+
+/// Makes a folder and those above it, with the person's rights.
+///
+/// # Errors
+/// When one can't be made.
+pub fn make_folder(folder: &Path) -> io::Result<()> {
+    as_person(|| make(folder))?
+}
+
+fn make(folder: &Path) -> io::Result<()> {
+    match fs::create_dir_all(folder) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => Ok(()),
+        made => made,
+    }
+}
+
+/// Names of what is in one of the bench's own folders, `most` of them at most, in no order.
+///
+/// # Errors
+/// When the folder can't be read.
+pub fn names_in(folder: &Path, most: usize) -> io::Result<Vec<OsString>> {
+    as_person(|| fs::read_dir(folder)?.take(most).map(|entry| Ok(entry?.file_name())).collect())?
+}
+
+/// The same, of regular files alone.
+///
+/// # Errors
+/// When the folder can't be read.
+pub fn own_files_in(folder: &Path, most: usize) -> io::Result<Vec<OsString>> {
+    let names = names_in(folder, most)?;
+    let is_file = |name: &OsStr| fs::symlink_metadata(folder.join(name)).is_ok_and(|found| found.is_file());
+    as_person(|| names.into_iter().filter(|name| is_file(name)).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+
+    #[test]
+    fn pipes_devices_folders_and_links_are_no_files_and_nothing_is_written_through_them() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = |name: &str| folder.path().join(name);
+        fs::write(path("real"), "somebody's").unwrap();
+        symlink(path("real"), path("link")).unwrap();
+        rustix::fs::mkfifoat(rustix::fs::CWD, path("pipe"), rustix::fs::Mode::RWXU).unwrap();
+        let kind = |result: io::Result<Vec<u8>>| result.map_err(|error| error.to_string());
+        for name in ["pipe", "/dev/zero"] {
+            assert_eq!(kind(read_regular(&path(name), 9)), Err("this is no regular file".to_owned()), "{name}");
+            assert!(read_own(&path(name), 9).is_err() && begin_own(&path(name)).is_err(), "{name}");
+        }
+        assert_eq!(kind(read_regular(folder.path(), 9)), Err("this is a folder".to_owned()));
+        assert_eq!(read_regular(&path("link"), 10).unwrap(), b"somebody's", "a person may name a link");
+        assert!(read_own(&path("link"), 10).is_err() && begin_own(&path("link")).is_err());
+        assert!(lock_own(&path("link")).is_err());
+        assert!(read_regular(&path("real"), 9).is_err(), "a byte too long");
+        keep_own(&path("link"), b"ours").unwrap();
+        assert_eq!(fs::read(path("real")).unwrap(), b"somebody's", "the name is ours now, the file is not touched");
+        assert_eq!(read_own(&path("link"), 4).unwrap(), b"ours");
+        let names = [1, 2].map(|_| keep_new(&path("new"), "job", "json", |name| name.as_bytes().to_vec()).unwrap());
+        assert_eq!(names, ["job", "job-2"]);
+        assert_eq!(read_own(&path("new/job-2.json"), 9).unwrap(), b"job-2");
+        let mut files = own_files_in(folder.path(), 99).unwrap();
+        files.sort();
+        assert_eq!(files, ["link", "real"]);
+    }
+}

@@ -1,0 +1,5 @@
+//! What was asked for, held against what is there.
+
+mod survey;
+
+pub use survey::{Bench, SurveyError, survey};
