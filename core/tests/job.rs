@@ -199,7 +199,8 @@ impl Bench {
         let target = |name: &&str| {
             let choice = choose(tray, name).unwrap();
             let now = jiff::Timestamp::now();
-            let known = plan::survey(tray, &bench, None, std::slice::from_ref(&choice), Confirmed::ByPerson, now).unwrap();
+            let known =
+                plan::survey(tray, &bench, None, std::slice::from_ref(&choice), Confirmed::ByPerson, now).unwrap();
             // That it is too small is what some of these jobs are about.
             let cleared_for = Plan { needs_bytes: plan.needs_bytes.min(choice.drive.bytes), ..plan.clone() };
             let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();

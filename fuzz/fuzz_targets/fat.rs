@@ -3,7 +3,7 @@
 
 use libfuzzer_sys::fuzz_target;
 use pyrotyp_core::contents::contents;
-use pyrotyp_core::image::fat;
+use pyrotyp_core::volume::fat;
 
 fuzz_target!(|data: Vec<u8>| {
     let _ = contents(&data);

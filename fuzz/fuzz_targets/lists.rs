@@ -2,10 +2,11 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
+use pyrotyp_core::devices::tray::Descriptor;
 use pyrotyp_core::drive::Tag;
-use pyrotyp_core::drive::tray::Descriptor;
+use pyrotyp_core::hash::Sum;
 use pyrotyp_core::job::journal;
-use pyrotyp_core::published::{Sum, kind_in, parse};
+use pyrotyp_core::published::{kind_in, parse};
 
 fuzz_target!(|data: &[u8]| {
     for line in parse(data, kind_in("larkspur.DIGESTS")).lines {

@@ -4,8 +4,8 @@
 use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::Cancel;
 use pyrotyp_core::image::{Source, open};
+use pyrotyp_core::stop::Cancel;
 
 fuzz_target!(|data: Vec<u8>| {
     let source: Source = Arc::new(data);

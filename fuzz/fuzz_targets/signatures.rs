@@ -3,7 +3,7 @@
 
 use jiff::Timestamp;
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::signature::{Key, SignatureFile, Signed, verify};
+use pyrotyp_core::published::signature::{Key, SignatureFile, Signed, verify};
 
 fuzz_target!(|data: &[u8]| {
     // Two bytes say where the key ends and the signature begins.

@@ -2,9 +2,9 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::Cancel;
-use pyrotyp_core::image::iso9660;
 use pyrotyp_core::published::{Published, Purpose, check, embedded, torrent};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::volume::iso9660;
 
 fuzz_target!(|data: &[u8]| {
     let mut published = Published::default();

@@ -129,7 +129,7 @@ fn number(
 }
 
 fn mirror(node: Node<'_, '_>) -> Option<Mirror> {
-    let address = super::web::address(text(node)).ok()?.to_string();
+    let address = super::address::address(text(node)).ok()?.to_string();
     let priority = node.attribute("priority").and_then(|text| text.parse().ok()).unwrap_or(999_999);
     let location = node.attribute("location").map(str::to_ascii_lowercase);
     Some(Mirror { address, priority, location })

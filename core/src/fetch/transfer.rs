@@ -7,8 +7,8 @@ use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use crate::bytes::ReadAt;
-use crate::fetch::carry::{CarryFault, Errand, Report};
-use crate::fetch::follow::{Follower, Pace};
+use super::range_download::{CarryFault, Errand, Report};
+use super::incremental_hash::{Follower, Pace};
 use crate::fetch::part::PartFile;
 use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
 use crate::fetch::web::{Part, Web};

@@ -11,7 +11,8 @@ use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 use url::{Host, Url};
 
-use crate::fetch::MirrorFault;
+use super::address::address;
+use super::fault::MirrorFault;
 use crate::machine::clock;
 use crate::stop::Cancel;
 
@@ -71,12 +72,6 @@ impl Read for Answer {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         self.body.read(into)
     }
-}
-
-/// Reads an address of the kinds that can be fetched.
-pub(super) fn address(text: &str) -> Result<Url, MirrorFault> {
-    let parsed = Url::parse(text).ok().filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
-    parsed.ok_or_else(|| MirrorFault::Address { text: text.to_owned() })
 }
 
 fn is_this_machine(url: &Url) -> bool {

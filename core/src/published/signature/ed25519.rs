@@ -9,7 +9,8 @@ use jiff::Timestamp;
 use minisign_verify::{PublicKey, Signature as Minisign};
 use ring::signature::{ED25519, UnparsedPublicKey};
 
-use crate::published::signature::{Fault, Good, Key as AnyKey, Kind, Scheme, Signed, one_line};
+use super::fault::{Fault, Good, Scheme, one_line};
+use super::signed::Signed;
 
 const COMMENT: &str = "untrusted comment: ";
 const TRUSTED: &str = "trusted comment: ";
@@ -107,13 +108,10 @@ impl Signature {
         if self.minisign.is_some() { Scheme::Minisign } else { Scheme::Signify }
     }
 
-    /// Checks it with that of `keys` whose number it names.
-    pub fn verify<'a>(&self, signed: Signed<'_>, keys: &'a [AnyKey]) -> Result<Good<'a>, Fault> {
-        let matching = keys.iter().find_map(|key| match &key.0 {
-            Kind::Ed25519(own) if own.number == self.number => Some((key, own)),
-            _ => None,
-        });
-        let Some((key, own)) = matching else { return Err(Fault::UnknownKey { made_by: hex(self.number) }) };
+    /// Checks it with that of `keys`, each with whose it is, whose number it names.
+    pub fn verify<K: Copy>(&self, signed: Signed<'_>, keys: &[(K, &Key)]) -> Result<Good<K>, Fault> {
+        let matching = keys.iter().find(|(_, own)| own.number == self.number);
+        let Some(&(key, own)) = matching else { return Err(Fault::UnknownKey { made_by: hex(self.number) }) };
         let Some((file, is_hashed)) = &self.minisign else {
             let holds = UnparsedPublicKey::new(&ED25519, own.bytes).verify(&signed.whole()?, &self.bytes);
             return holds.map(|()| Good { key, made: None }).map_err(|_| Fault::Tampered);

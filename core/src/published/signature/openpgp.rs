@@ -10,8 +10,9 @@ use pgp::packet::SignatureType;
 use pgp::ser::Serialize as _;
 use pgp::types::{KeyDetails, Tag, VerifyingKey};
 
-use crate::published::signature::checking::{Checking, foreign_kind};
-use crate::published::signature::{Fault, Good, Key, Kind, Signed, day, one_line};
+use super::checking::{Checking, foreign_kind};
+use super::fault::{Fault, Good, day, one_line};
+use super::signed::Signed;
 
 pub use pgp::composed::SignedPublicKey as Certificate;
 pub use pgp::packet::Signature as Packet;
@@ -91,8 +92,13 @@ pub fn revocation(key: &SignedPublicKey) -> Option<String> {
     own.find(|packet| packet.verify_key(&Checking(&key.primary_key)).is_ok()).map(reason)
 }
 
-/// Checks the signatures with `keys`: one that holds is enough, since publishers sign a list with their old and new key.
-pub fn verify<'a>(packets: &[Packet], signed: Signed<'_>, keys: &'a [Key], now: Timestamp) -> Result<Good<'a>, Fault> {
+/// Checks the signatures with `keys`, each with whose it is: one that holds is enough, since publishers sign a list with their old and new key.
+pub fn verify<K: Copy>(
+    packets: &[Packet],
+    signed: Signed<'_>,
+    keys: &[(K, &Certificate)],
+    now: Timestamp,
+) -> Result<Good<K>, Fault> {
     let mut fault = None;
     for packet in packets {
         match verify_one(packet, signed, keys, now) {
@@ -111,12 +117,13 @@ enum Maker<'a> {
     Sub(&'a SignedPublicSubKey),
 }
 
-fn verify_one<'a>(packet: &Packet, signed: Signed<'_>, keys: &'a [Key], now: Timestamp) -> Result<Good<'a>, Fault> {
-    let certificates = keys.iter().filter_map(|key| match &key.0 {
-        Kind::OpenPgp(certificate) => Some((key, certificate)),
-        Kind::Ed25519(_) => None,
-    });
-    let found = certificates.into_iter().find_map(|(key, certificate)| {
+fn verify_one<K: Copy>(
+    packet: &Packet,
+    signed: Signed<'_>,
+    keys: &[(K, &Certificate)],
+    now: Timestamp,
+) -> Result<Good<K>, Fault> {
+    let found = keys.iter().find_map(|&(key, certificate)| {
         if is_by(packet, &certificate.primary_key) {
             return Some((key, certificate, Maker::Primary));
         }

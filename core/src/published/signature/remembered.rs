@@ -236,7 +236,7 @@ mod tests {
         let state = tempfile::tempdir().unwrap();
         let revoked = Key::read_all(include_bytes!("../../../../sample/signed/revoked.key")).unwrap().remove(0);
         let mut older = revoked.clone();
-        if let crate::published::signature::Kind::OpenPgp(certificate) = &mut older.0 {
+        if let super::super::key::Kind::OpenPgp(certificate) = &mut older.0 {
             certificate.details.revocation_signatures.clear();
         }
         assert!(revoked.is_revoked() && !older.is_revoked() && revoked.fingerprint() == older.fingerprint());

@@ -11,15 +11,9 @@ use jiff::civil::{Date, DateTime, Time};
 
 use crate::bytes::ReadAt;
 use crate::bytes::field::{both32, take, utf16_be};
-use crate::volume::iso9660::{DATA_LENGTH, EXTENT, Extent, SECTOR, Volume};
+use super::layout::{DATA_LENGTH, EXTENT, FLAG_FOLDER, FLAGS, NAME, NAME_LENGTH, RECORDED, SECTOR};
+use super::volume::{Extent, Volume};
 use crate::volume::{ITEMS_MOST, Item};
-
-//   of a directory record:                   BP         §        type
-const RECORDED: usize = 18; //                19–25    9.1.5    years from 1900, month, day, hour, minute, second
-const FLAGS: usize = 25; //                   26         9.1.6    bits
-const NAME_LENGTH: usize = 32; //             33         9.1.10   u8
-const NAME: usize = 33; //                    34–        9.1.11   d-characters
-const FLAG_FOLDER: u8 = 2;
 
 /// Most folders that a walk enters.
 pub const FOLDERS_MOST: usize = 4096;

@@ -79,7 +79,7 @@ fn beside_on(web: &Web, wanted: &Wanted, mirror: &Mirror, cancel: &Cancel) -> Re
     if let Some(bytes) = &wanted.signature {
         found.files.push((format!("{}.asc", wanted.name), bytes.clone()));
     }
-    let base = super::web::address(&mirror.address).map_err(|fault| (mirror.address.clone(), fault))?;
+    let base = super::address::address(&mirror.address).map_err(|fault| (mirror.address.clone(), fault))?;
     let published = base.path_segments().and_then(|mut parts| parts.next_back()).unwrap_or_default().to_owned();
     let mut signed = vec![(published.clone(), wanted.name.clone())];
     for list in LISTS {
