@@ -21,7 +21,7 @@ use pyrotyp_core::image::inspect;
 use pyrotyp_core::job;
 use pyrotyp_core::job::{
     Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing, ReadBack,
-    Stage, Start, StreamedImage, Supply, Target, Watcher, Writing, journal,
+    Source, Stage, Start, StreamedImage, Target, Watcher, Writing, journal,
 };
 use pyrotyp_core::plan;
 use pyrotyp_core::stop::Cancel;
@@ -185,15 +185,15 @@ impl Bench {
     }
 
     /// A job on the drives called `names`.
-    fn on(&self, names: &[&str], supply: &dyn Supply, how: &How<'_>) -> Vec<Outcome> {
-        self.on_platform(&self.tray(), names, supply, how)
+    fn on(&self, names: &[&str], source: &dyn Source, how: &How<'_>) -> Vec<Outcome> {
+        self.on_platform(&self.tray(), names, source, how)
     }
 
-    fn on_platform(&self, tray: &dyn Platform, names: &[&str], supply: &dyn Supply, how: &How<'_>) -> Vec<Outcome> {
+    fn on_platform(&self, tray: &dyn Platform, names: &[&str], source: &dyn Source, how: &How<'_>) -> Vec<Outcome> {
         let bench = plan::Bench { state: None, protected: Vec::new(), places: Vec::new() };
         let plan = Plan {
             image: "larkspur.iso".into(),
-            needs_bytes: supply.bytes().filter(|_| !how.is_cleared_for_another).unwrap_or(1),
+            needs_bytes: source.bytes().filter(|_| !how.is_cleared_for_another).unwrap_or(1),
             laid_out_for: None,
         };
         let target = |name: &&str| {
@@ -206,9 +206,9 @@ impl Bench {
             let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();
             Target { cleared, journal: Some(self.notes_of(name)), start: how.start }
         };
-        let inspection = supply.kept().map(|image| inspect(image).unwrap());
+        let inspection = source.kept().map(|image| inspect(image).unwrap());
         let order = Order {
-            supply,
+            source,
             plan: &plan,
             inspection: inspection.as_ref(),
             checked: how.checked.clone(),
@@ -224,8 +224,8 @@ impl Bench {
     }
 
     /// A job on `a`, watched by somebody else than [`Noted`].
-    fn watched_by(&self, watcher: &dyn Watcher, supply: &dyn Supply) -> Vec<Outcome> {
-        self.on(&["a"], supply, &How { watcher: Some(watcher), ..How::default() })
+    fn watched_by(&self, watcher: &dyn Watcher, source: &dyn Source) -> Vec<Outcome> {
+        self.on(&["a"], source, &How { watcher: Some(watcher), ..How::default() })
     }
 
     fn run(&self, image: &Vec<u8>, how: &How<'_>) -> Outcome {
@@ -431,8 +431,8 @@ fn false_capacity_is_told_with_the_true_size() {
         let bench = Bench::new(72 << 20, 512, "[[drive.fault]]\nkind = \"drop\"\nat = 12582912\nbytes = 99999999\n");
         fs::write(bench.folder.path().join("a.img"), vec![0; 72 * MIB]).unwrap();
         let stream = StreamedImage::new(Box::new(&image[..]), Box::new(|| Ok(())));
-        let supply: &dyn Supply = if stays { &KeptImage(&image) } else { &stream };
-        let told = bench.on(&["a"], supply, &How::default()).pop().unwrap().conclusion;
+        let source: &dyn Source = if stays { &KeptImage(&image) } else { &stream };
+        let told = bench.on(&["a"], source, &How::default()).pop().unwrap().conclusion;
         assert_eq!(told, Some(Conclusion::FalseCapacity { true_bytes: 12_582_912, claimed_bytes }));
     }
     // A hole in the middle is something else: there, what was there before is still there.
@@ -662,8 +662,8 @@ fn whatever_of_the_program_dies_the_job_ends_and_starts_no_pc() {
     for calls in 1..40 {
         let bench = Bench::new(16 << 20, 512, "");
         let fused = FusedImage(&image, AtomicUsize::new(calls));
-        let supply = StreamedImage::new(Box::new(Cursor { of: &fused, at: 0 }), Box::new(|| Ok(())));
-        let outcome = bench.on(&["a"], &supply, &How::default()).pop().unwrap();
+        let source = StreamedImage::new(Box::new(Cursor { of: &fused, at: 0 }), Box::new(|| Ok(())));
+        let outcome = bench.on(&["a"], &source, &How::default()).pop().unwrap();
         let has_burnt = fused.1.load(Ordering::SeqCst) == 0;
         let result = if has_burnt { JobResult::Failed } else { JobResult::Verified };
         assert_eq!((outcome.result, !has_burnt), (result, bench.could_start_a_pc()), "{calls}: {:?}", outcome.fault);
@@ -904,7 +904,7 @@ impl Read for Sending<'_> {
     }
 }
 
-impl Supply for Line<'_> {
+impl Source for Line<'_> {
     fn bytes(&self) -> Option<u64> {
         Some(self.image.len() as u64)
     }
@@ -1294,8 +1294,8 @@ proptest! {
             };
             let line = Line { image: &sent, sent: AtomicUsize::new(0), breaks_at };
             let pipe = StreamedImage::new(Box::new(Sending { line: &line, at: 0 }), Box::new(|| Ok(())));
-            let supply: &dyn Supply = if is_line { &line } else { &pipe };
-            let outcome = bench.on(&["a"], supply, &how).pop().unwrap();
+            let source: &dyn Source = if is_line { &line } else { &pipe };
+            let outcome = bench.on(&["a"], source, &how).pop().unwrap();
             match (outcome.result, outcome.head) {
                 (JobResult::Verified, Head::Sealed) => prop_assert!(bench.drive().starts_with(&image)),
                 (_, Head::Blank) if !faults.contains("wrap") && !faults.contains("drop") => {

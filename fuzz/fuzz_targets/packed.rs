@@ -4,11 +4,11 @@
 use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::image::{Source, open};
+use pyrotyp_core::image::{SharedBytes, open};
 use pyrotyp_core::stop::Cancel;
 
 fuzz_target!(|data: Vec<u8>| {
-    let source: Source = Arc::new(data);
+    let source: SharedBytes = Arc::new(data);
     if let Ok(opened) = open(&source)
         && let Some(packed) = opened.packed
     {

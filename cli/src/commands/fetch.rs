@@ -62,7 +62,7 @@ fn of_fault(fault: &MirrorFault) -> Exit {
 }
 
 /// An image to be fetched, and what is known of it before.
-struct Source {
+struct Download {
     wanted: Wanted,
     expected: Vec<Expected>,
     /// Keys that the catalogue names; what is signed must be signed by one of them.
@@ -172,7 +172,7 @@ fn as_person(person: &Person) -> Failure {
 /// Gives the image to whoever called, from a byte on, after a line that says what it is and what it must be.
 fn hand_over(
     asked: &Fetch,
-    source: Source,
+    source: Download,
     from: u64,
     web: &Web,
     common: &Common,
@@ -230,7 +230,7 @@ fn of_line(error: io::Error) -> Failure {
 }
 
 /// What is meant: an address, a Metalink file, or words for an image in the catalogue.
-fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result<Source, Failure> {
+fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result<Download, Failure> {
     let words = asked.what.join(" ");
     let mut source = if words.contains("://") {
         if [".meta4", ".metalink"].iter().any(|ending| words.ends_with(ending)) {
@@ -238,7 +238,7 @@ fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result
         } else {
             let wanted =
                 Wanted::at(&words).map_err(|fault| Failure::new(Exit::Usage, fault.to_string(), fault.next_step()))?;
-            Source { wanted, expected: Vec::new(), keys: Vec::new() }
+            Download { wanted, expected: Vec::new(), keys: Vec::new() }
         }
     } else if Path::new(&words).is_file() {
         let bytes = machine::read_regular(Path::new(&words), METALINK_BYTES_MOST).map_err(|error| {
@@ -284,7 +284,7 @@ fn remote(web: &Web, address: &str, cancel: &Cancel) -> Result<Vec<u8>, Failure>
     web.file(address, METALINK_BYTES_MOST, cancel).map_err(fail)?.ok_or_else(gone)
 }
 
-fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Source, Failure> {
+fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Download, Failure> {
     let files = metalink(&bytes).map_err(|error| {
         let next = "give an address, a Metalink 4 file, or words for an image in the catalogue";
         Failure::new(Exit::Usage, format!("can't use {name}: {error}"), next)
@@ -295,7 +295,7 @@ fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Source, Fail
     match (fit.next(), fit.next()) {
         (Some(one), None) => {
             let expected = one.sums.iter().map(|sum| Expected::told(sum.clone(), name));
-            Ok(Source { expected: expected.collect(), wanted: one.clone(), keys: Vec::new() })
+            Ok(Download { expected: expected.collect(), wanted: one.clone(), keys: Vec::new() })
         }
         (one, _) => {
             let what = if one.is_some() { "names several images" } else { "names no such image" };
@@ -305,12 +305,12 @@ fn of_metalink(name: &str, bytes: Vec<u8>, asked: &Fetch) -> Result<Source, Fail
     }
 }
 
-fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web, cancel: &Cancel) -> Result<Source, Failure> {
+fn of_pick(pick: &Pick<'_>, asked: &Fetch, web: &Web, cancel: &Cancel) -> Result<Download, Failure> {
     let fail =
         |error: CatalogueError| Failure::new(Exit::Usage, error.to_string(), "docs/catalogue.md describes the format");
     let mut source = match (&pick.image.metalink, pick.wanted().map_err(fail)?) {
         (Some(address), _) => of_metalink(address, remote(web, address, cancel)?, asked)?,
-        (None, Some(wanted)) => Source { wanted, expected: Vec::new(), keys: Vec::new() },
+        (None, Some(wanted)) => Download { wanted, expected: Vec::new(), keys: Vec::new() },
         (None, None) => {
             let text = format!("the catalogue gives no address of {}", pick.title().shown());
             return Err(Failure::new(Exit::Usage, text, "add `addresses` or `metalink` to its entry"));
@@ -346,12 +346,12 @@ fn room(folder: &Path, wanted: &Wanted, part: &PartFile) -> Result<u64, Failure>
 /// Looks for lists and signatures on the server, puts them beside the image, and takes in what they say.
 fn with_lists(
     asked: &Fetch,
-    mut source: Source,
+    mut source: Download,
     target: &Path,
     web: &Web,
     common: &Common,
     cancel: &Cancel,
-) -> Result<Source, Failure> {
+) -> Result<Download, Failure> {
     let folder = target.parent().unwrap_or(Path::new("."));
     let mut asking = Progress::of_fetch(common);
     asking.waiting("looking for checksums and signatures");
@@ -391,7 +391,7 @@ fn with_lists(
 }
 
 /// A signature by a key that the catalogue does not name.
-fn other_signer(source: &Source, report: &Report) -> Option<Failure> {
+fn other_signer(source: &Download, report: &Report) -> Option<Failure> {
     let is_named = |key: &Key| source.keys.iter().any(|named| named.fingerprint() == key.fingerprint());
     let keys = report.signatures.iter().filter_map(|vouched| vouched.key.as_ref());
     let other = keys.filter(|_| !source.keys.is_empty()).find(|key| !is_named(key))?;
@@ -404,7 +404,13 @@ fn other_signer(source: &Source, report: &Report) -> Option<Failure> {
 }
 
 /// The image is there already: is it the one that is wanted?
-fn is_there(asked: &Fetch, source: &Source, target: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+fn is_there(
+    asked: &Fetch,
+    source: &Download,
+    target: &Path,
+    common: &Common,
+    cancel: &Cancel,
+) -> Result<Exit, Failure> {
     let identity = Identity::of(target);
     let image = super::open_image(target, common)?;
     let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };

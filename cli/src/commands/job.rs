@@ -16,7 +16,7 @@ use pyrotyp_core::hash::BLOCK_BYTES;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::journal::{Found, Heading, SpentNotes};
 use pyrotyp_core::job::{
-    Checked, JobResult, Order, Outcome, Pacing, ReadBack, Start, Supply, Target, Writing, journal,
+    Checked, JobResult, Order, Outcome, Pacing, ReadBack, Source, Start, Target, Writing, journal,
 };
 use pyrotyp_core::ledger::{Begun, DriveRecord, ImageRecord, Record};
 use pyrotyp_core::published::Report;
@@ -391,7 +391,7 @@ pub type Heard = Receiver<String>;
 /// A job that may begin.
 pub struct Ready<'a> {
     pub image: Image<'a>,
-    pub supply: &'a dyn Supply,
+    pub source: &'a dyn Source,
     pub checked: Checked,
     pub chosen: &'a Chosen,
     pub cleared: Vec<Cleared>,
@@ -409,10 +409,10 @@ pub fn run(
     common: &Common,
     cancel: &Cancel,
 ) -> Result<Exit, Failure> {
-    let Ready { image, supply, checked, chosen, cleared, started, news } = ready;
+    let Ready { image, source, checked, chosen, cleared, started, news } = ready;
     let state = state_folder(common);
     let order = Order {
-        supply,
+        source,
         plan: &chosen.plan,
         inspection: Some(image.inspection),
         checked,

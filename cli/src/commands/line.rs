@@ -13,7 +13,7 @@ use std::thread::JoinHandle;
 
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::hash::Sum;
-use pyrotyp_core::job::{Access, Checked, Supply};
+use pyrotyp_core::job::{Access, Checked, Source};
 use pyrotyp_core::machine::Person;
 use pyrotyp_core::published::{Expected, Report};
 use pyrotyp_core::stop::{Cancel, Hearing};
@@ -97,19 +97,19 @@ pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) ->
     let (sums, expects) = (about.sums(), about.expects());
     let path = Path::new(&about.address).to_owned();
     let stream: Box<dyn Read + Send> = Box::new(Cursor::new(start).chain(first));
-    let passing = |supply, checked| Passing {
+    let passing = |source, checked| Passing {
         path: &path,
         beginning: &beginning,
         bytes: about.bytes,
         expects: &expects,
-        supply,
+        source,
         checked,
         news: Some(heard),
     };
     let to = [to.to_owned()];
     if beginning.packed.is_some() || about.bytes.is_none() {
-        let (supply, checked) = stream::streamed(&path, &beginning, stream, &sums)?;
-        stream::write(passing(&supply, checked), &to, &asked.job, confirming, common, cancel)
+        let (source, checked) = stream::streamed(&path, &beginning, stream, &sums)?;
+        stream::write(passing(&source, checked), &to, &asked.job, confirming, common, cancel)
     } else {
         let line = Line { caller: &caller, bytes: about.bytes, first: Mutex::new(Some(stream)) };
         let checked = Checked { sums, ..Checked::default() };
@@ -291,7 +291,7 @@ struct Line<'a> {
     first: Mutex<Option<Box<dyn Read + Send>>>,
 }
 
-impl Supply for Line<'_> {
+impl Source for Line<'_> {
     fn bytes(&self) -> Option<u64> {
         self.bytes
     }

@@ -24,7 +24,7 @@ use pyrotyp_core::devices::linux::Linux;
 use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{Platform, arrived, choose};
 use pyrotyp_core::drive::{Choice, Drive, Tag};
-use pyrotyp_core::image::{Inspection, Opened, Packed, PackedFault, Source, Unpacked, Verdict};
+use pyrotyp_core::image::{Inspection, Opened, Packed, PackedFault, SharedBytes, Unpacked, Verdict};
 use pyrotyp_core::machine::ImageFile;
 use pyrotyp_core::shelf::Shelf;
 use pyrotyp_core::stop::Cancel;
@@ -177,7 +177,7 @@ pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Fail
         Failure::new(Exit::Image, text, next)
     };
     let file = Arc::new(ImageFile::open(path).map_err(fail)?);
-    let source: Source = Arc::clone(&file) as Source;
+    let source: SharedBytes = Arc::clone(&file) as SharedBytes;
     let Opened { mut inspection, packed } = image::open(&source).map_err(fail)?;
     let name = called.file_name().unwrap_or_default().to_string_lossy();
     if let Some(finding) = image::unfinished(&name) {

@@ -7,10 +7,10 @@ use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::{Choice, Tag};
 use pyrotyp_core::guard::{Circumstances, Confirmed};
-use pyrotyp_core::machine;
 use pyrotyp_core::machine::PersonFault;
-use pyrotyp_core::plan::{self, Bench, SurveyError};
+use pyrotyp_core::plan::{Bench, SurveyError};
 use pyrotyp_core::text::Shown;
+use pyrotyp_core::{machine, plan};
 use serde::Deserialize;
 
 use super::{own_folder, state_folder};

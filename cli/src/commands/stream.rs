@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use pyrotyp_core::hash::{Hashers, Sum};
 use pyrotyp_core::image;
 use pyrotyp_core::image::{Beginning, packed};
-use pyrotyp_core::job::{Checked, StreamedImage, Supply};
+use pyrotyp_core::job::{Checked, Source, StreamedImage};
 use pyrotyp_core::stop::{Cancel, Hearing};
 use pyrotyp_core::text::Shown;
 
@@ -30,7 +30,7 @@ pub struct Passing<'a> {
     pub bytes: Option<u64>,
     /// What it will be compared with, in words.
     pub expects: &'a str,
-    pub supply: &'a dyn Supply,
+    pub source: &'a dyn Source,
     pub checked: Checked,
     /// What is said on the way.
     pub news: Option<Heard>,
@@ -64,14 +64,14 @@ pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exi
         .map_err(|error| Failure::new(Exit::Unexpected, plain(&error), "report this: it should not happen"))?;
     let input = Cursor::new(start).chain(input);
     let path = Path::new("standard input");
-    let (supply, checked) = streamed(path, &beginning, Box::new(input), &against.sum)?;
+    let (source, checked) = streamed(path, &beginning, Box::new(input), &against.sum)?;
     let algorithms: Vec<_> = against.sum.iter().map(|sum| sum.algorithm.to_string()).collect();
     let passing = Passing {
         path,
         beginning: &beginning,
         bytes: None,
         expects: &format!("compared on the way with {} from --sum", algorithms.join(", ")),
-        supply: &supply,
+        source: &source,
         checked,
         news: None,
     };
@@ -88,7 +88,7 @@ pub fn write(
     cancel: &Cancel,
 ) -> Result<Exit, Failure> {
     let started = Timestamp::now().to_string();
-    let Passing { path, beginning, bytes, expects, supply, checked, news } = passing;
+    let Passing { path, beginning, bytes, expects, source, checked, news } = passing;
     let inspection = &beginning.inspection;
     fit_to_write(path, inspection)?;
     let platform = &*platform(common)?;
@@ -106,7 +106,7 @@ pub fn write(
             return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), false)));
         }
     };
-    let ready = Ready { image, supply, checked, chosen: &chosen, cleared, started: &started, news };
+    let ready = Ready { image, source, checked, chosen: &chosen, cleared, started: &started, news };
     job::run(ready, asked, platform, common, cancel)
 }
 

@@ -54,8 +54,8 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
             return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), false)));
         }
     };
-    let supply = KeptImage(content.bytes());
-    let ready = Ready { image, supply: &supply, checked, chosen: &chosen, cleared, started: &started, news: None };
+    let source = KeptImage(content.bytes());
+    let ready = Ready { image, source: &source, checked, chosen: &chosen, cleared, started: &started, news: None };
     job::run(ready, &asked.job, platform, common, cancel)
 }
 

@@ -2,8 +2,8 @@
 
 use std::io;
 
-use super::placed::{read_placed, surface};
 use crate::bytes::{Part, ReadAt};
+use crate::contents::placed::{read_placed, surface};
 use crate::drive::{Partition, Surface, Volume};
 use crate::volume::{Item, exfat, ext, fat, gpt, iso9660, mbr};
 

@@ -1,6 +1,6 @@
 //! From what a technician typed to the one drive that it means.
 
-use super::platform::Located;
+use crate::devices::platform::Located;
 use crate::devices::{Platform, PlatformError};
 use crate::drive::{Choice, Drive, NamedBy, Tag};
 use crate::text::Shown;

@@ -1,6 +1,6 @@
 //! The one drive that was meant, and how it was named.
 
-use super::Drive;
+use crate::drive::Drive;
 
 /// How a drive was named.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

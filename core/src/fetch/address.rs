@@ -2,7 +2,7 @@
 
 use url::Url;
 
-use super::fault::MirrorFault;
+use crate::fetch::fault::MirrorFault;
 
 /// Reads an address of the kinds that can be fetched.
 pub fn address(text: &str) -> Result<Url, MirrorFault> {

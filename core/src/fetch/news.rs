@@ -1,6 +1,6 @@
 //! What happens on the way, and who hears it.
 
-use super::fault::MirrorFault;
+use crate::fetch::fault::MirrorFault;
 
 /// What happens on the way.
 #[derive(Debug)]

@@ -7,7 +7,7 @@ use std::sync::mpsc::Sender;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use super::incremental_hash::Pace;
+use crate::fetch::incremental_hash::Pace;
 use crate::fetch::web::{Part, Web, of_io};
 use crate::fetch::{MirrorFault, Pieces};
 use crate::hash::Hashers;

@@ -7,10 +7,10 @@ use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use crate::bytes::ReadAt;
-use super::range_download::{CarryFault, Errand, Report};
-use super::incremental_hash::{Follower, Pace};
+use crate::fetch::incremental_hash::{Follower, Pace};
 use crate::fetch::part::PartFile;
 use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
+use crate::fetch::range_download::{CarryFault, Errand, Report};
 use crate::fetch::web::{Part, Web};
 use crate::fetch::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
 use crate::hash::{Algorithm, Hashers, Sum, pass};

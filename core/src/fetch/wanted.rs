@@ -1,6 +1,6 @@
 //! What is to be fetched, and where it can be had.
 
-use super::fault::MirrorFault;
+use crate::fetch::fault::MirrorFault;
 use crate::hash::{Algorithm, Sum};
 
 /// Longest address that is kept, in characters.

@@ -11,8 +11,8 @@ use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 use url::{Host, Url};
 
-use super::address::address;
-use super::fault::MirrorFault;
+use crate::fetch::address::address;
+use crate::fetch::fault::MirrorFault;
 use crate::machine::clock;
 use crate::stop::Cancel;
 

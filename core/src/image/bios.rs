@@ -4,8 +4,8 @@
 
 use std::io;
 
-use super::facts::{Bios, Facts};
 use crate::bytes::{Part, ReadAt, read_block};
+use crate::image::facts::{Bios, Facts};
 use crate::volume::bootcode::{BootCode, SECTOR, VOLUME_CODE_END, holds, of};
 use crate::volume::fat;
 

@@ -4,8 +4,8 @@
 
 use std::io;
 
-use super::facts::{EfiProgram, EspVolume, Facts};
 use crate::bytes::{Part, ReadAt, field};
+use crate::image::facts::{EfiProgram, EspVolume, Facts};
 use crate::volume::{eltorito, fat, iso9660, mbr};
 
 /// Most partitions looked into for EFI programs.

@@ -2,8 +2,8 @@
 
 use std::ops::Range;
 
-use super::naming::Naming;
-use super::recognise::Stranger;
+use crate::image::naming::Naming;
+use crate::image::recognise::Stranger;
 use crate::volume::{apm, bootcode, eltorito, filesystem, gpt, iso9660, mbr};
 
 /// A cylinder of 255 heads and 63 sectors of 512 bytes: what partition entries were once rounded to.

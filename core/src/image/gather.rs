@@ -3,11 +3,11 @@
 use std::io;
 use std::ops::Range;
 
-use super::facts::{Facts, Trailing};
-use super::packed::Seen;
-use super::recognise::{self, Stranger};
-use super::{bios, efi, naming, unfinished};
 use crate::bytes::ReadAt;
+use crate::image::facts::{Facts, Trailing};
+use crate::image::packed::Seen;
+use crate::image::recognise::Stranger;
+use crate::image::{bios, efi, naming, recognise, unfinished};
 use crate::volume::{apm, eltorito, filesystem, gpt, iso9660, mbr};
 
 /// How much of a file's start is looked at when nothing better is known, in bytes.

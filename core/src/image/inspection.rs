@@ -4,10 +4,10 @@ use std::io;
 
 use serde::Serialize;
 
-use super::facts::EspVolume;
-use super::naming::Naming;
 use crate::Finding;
 use crate::bytes::{Part, ReadAt};
+use crate::image::facts::EspVolume;
+use crate::image::naming::Naming;
 use crate::volume::{apm, eltorito, fat, gpt, iso9660, mbr};
 
 /// What kind of thing the file is.

@@ -1,10 +1,10 @@
 //! From what was read to a verdict, with its reasons.
 
-use super::facts::{Bios, EfiProgram, Facts, Trailing};
-use super::inspection::{Boot, Firmware, Inspection, Kind, Verdict, Via, Whole};
-use super::packed::PackedFault;
-use super::recognise::Stranger;
 use crate::bytes::human_bytes;
+use crate::image::facts::{Bios, EfiProgram, Facts, Trailing};
+use crate::image::inspection::{Boot, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use crate::image::packed::PackedFault;
+use crate::image::recognise::Stranger;
 use crate::text::Shown;
 use crate::volume::bootcode::BootCode;
 use crate::volume::{eltorito, gpt};

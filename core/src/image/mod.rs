@@ -22,6 +22,6 @@ pub use facts::{EfiProgram, EspVolume};
 pub use inspection::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
 pub use naming::{Naming, known_architecture};
 pub use open::{Beginning, Opened, begin, inspect, open};
-pub use packed::{Packed, PackedFault, Source, Unpacked};
+pub use packed::{Packed, PackedFault, SharedBytes, Unpacked};
 pub use recognise::{Stranger, stranger};
 pub use unfinished::unfinished;

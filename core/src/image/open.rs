@@ -3,11 +3,11 @@
 use std::io;
 use std::sync::Arc;
 
-use super::gather::{HEAD, read, read_part};
-use super::inspection::{Container, Inspection};
-use super::judge;
-use super::packed::{self, Packed, PackedFault, Seen, Source};
 use crate::bytes::ReadAt;
+use crate::image::gather::{HEAD, read, read_part};
+use crate::image::inspection::{Container, Inspection};
+use crate::image::packed::{Packed, PackedFault, Seen, SharedBytes};
+use crate::image::{judge, packed};
 use crate::volume::iso9660;
 
 /// Reads what the image says about itself and judges it; a few MiB at most, whatever its size.
@@ -31,7 +31,7 @@ pub struct Opened {
 ///
 /// # Errors
 /// When the file can't be read.
-pub fn open(source: &Source) -> io::Result<Opened> {
+pub fn open(source: &SharedBytes) -> io::Result<Opened> {
     let mut magic = vec![0u8; HEAD];
     let count = source.fill_at(0, &mut magic)?;
     magic.truncate(count);

@@ -7,17 +7,19 @@ use std::time::Duration;
 use crate::bytes::ReadAt;
 use crate::devices::DriveIo;
 use crate::image::Inspection;
-use crate::job::body::{IN_FLIGHT, Piece, put};
-use crate::job::crew::{Crew, Shielded, contained};
-use crate::job::diagnosis::Case;
-use crate::job::difference::{Cause, Differences};
-use crate::job::feed::Reading;
+use crate::job::block_queue::{BlockQueue, Next};
+use crate::job::diagnosis::{Case, Cause, Differences};
+use crate::job::image_reader::ImageReader;
 use crate::job::layout::length;
-use crate::job::pulse::{Pulse, Watched, watched};
-use crate::job::readback::Suspect;
-use crate::job::supply::{Checked, KeptImage};
-use crate::job::window::{Next, Window};
-use crate::job::{Conclusion, Difference, Event, ImageFault, JobFault, JobResult, Pacing, Stage, Watcher, readback};
+use crate::job::piece::{IN_FLIGHT, Piece};
+use crate::job::source::{Checked, KeptImage};
+use crate::job::stages::body::put;
+use crate::job::stages::readback;
+use crate::job::stages::readback::Suspect;
+use crate::job::watch::Shielded;
+use crate::job::watchdog::{Heartbeat, Watched, watched};
+use crate::job::workers::{Workers, contained};
+use crate::job::{Conclusion, Difference, Event, ImageFault, JobFault, JobResult, Pacing, Stage, Watcher};
 use crate::stop::Cancel;
 
 /// How often progress is told.
@@ -59,9 +61,9 @@ pub fn compare(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
-    let (pulse, watcher) = (Pulse::new(), &Shielded::new(watcher));
-    let drive = &Watched { drive, pulse: &pulse };
-    watched(std::slice::from_ref(&pulse), Pacing::default().stall_after, watcher, || {
+    let (heartbeat, watcher) = (Heartbeat::new(), &Shielded::new(watcher));
+    let drive = &Watched { drive, heartbeat: &heartbeat };
+    watched(std::slice::from_ref(&heartbeat), Pacing::default().stall_after, watcher, || {
         contained(|| look(image, inspection, drive, cancel, watcher)).unwrap_or_else(|died| Err(died.into()))
     })
 }
@@ -103,10 +105,10 @@ fn read_both(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<(State, u64), JobFault> {
-    let window = Window::new(1, false);
-    let (supply, checked) = (KeptImage(image), Checked::default());
-    let reading = Reading {
-        supply: &supply,
+    let block_queue = BlockQueue::new(1, false);
+    let (source, checked) = (KeptImage(image), Checked::default());
+    let reading = ImageReader {
+        source: &source,
         checked: &checked,
         trusts_check: false,
         is_whole: false,
@@ -115,15 +117,15 @@ fn read_both(
     };
     let state = Mutex::new(State::default());
     let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
-    let counting = super::watch::Counting::new(watcher);
-    let working = Crew::of(IN_FLIGHT);
+    let counting = crate::job::watch::Counting::new(watcher);
+    let working = Workers::of(IN_FLIGHT);
     let fail = |fault: JobFault| {
         lock().fault.get_or_insert(fault);
-        window.close(0);
+        block_queue.close(0);
     };
     let work = || {
         let mut buffer = readback::buffer();
-        while let Next::Block(block) = window.next(0) {
+        while let Next::Block(block) = block_queue.next(0) {
             let whole = block.range();
             let inside = whole.start..whole.end.min(range.end);
             let judged = if cancel.is_set() {
@@ -146,8 +148,8 @@ fn read_both(
     };
     let read = std::thread::scope(|scope| {
         let reader = scope.spawn(|| {
-            let ended = contained(|| reading.run(&window, None, cancel));
-            window.end();
+            let ended = contained(|| reading.run(&block_queue, None, cancel));
+            block_queue.end();
             ended.unwrap_or(Err(ImageFault::Reader))
         });
         for _ in 0..IN_FLIGHT {

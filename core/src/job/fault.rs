@@ -6,7 +6,7 @@ use std::sync::Arc;
 use crate::devices::{DriveFault, PlatformError};
 use crate::drive::Tag;
 use crate::hash::Algorithm;
-use crate::job::crew::Died;
+use crate::job::workers::Died;
 use crate::job::{DoesNotFit, JobResult, Stage};
 use crate::text::Shown;
 

@@ -1,10 +1,11 @@
 //! What a job tells while it runs.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use serde::Serialize;
 
-use crate::job::JobResult;
+use crate::job::result::JobResult;
+use crate::job::workers::contained;
 
 /// The steps of a job on a drive, in their order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -122,5 +123,25 @@ impl Watcher for Counting<'_> {
             self.read_again.fetch_add(1, Ordering::Relaxed);
         }
         self.inner.heard(drive, event);
+    }
+}
+
+/// A watcher whose own failures are no failures of the job: it is not told any more.
+pub struct Shielded<'a> {
+    watcher: &'a dyn Watcher,
+    has_died: AtomicBool,
+}
+
+impl<'a> Shielded<'a> {
+    pub fn new(watcher: &'a dyn Watcher) -> Self {
+        Self { watcher, has_died: AtomicBool::new(false) }
+    }
+}
+
+impl Watcher for Shielded<'_> {
+    fn heard(&self, drive: usize, event: &Event) {
+        if !self.has_died.load(Ordering::Relaxed) && contained(|| self.watcher.heard(drive, event)).is_err() {
+            self.has_died.store(true, Ordering::Relaxed);
+        }
     }
 }

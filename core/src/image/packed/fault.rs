@@ -2,8 +2,8 @@
 
 use std::io;
 
-use super::needs::CODEC_MEMORY_MOST;
 use crate::bytes::human_bytes;
+use crate::image::packed::needs::CODEC_MEMORY_MOST;
 use crate::text::Shown;
 use crate::text::foreign::all_shown;
 

@@ -8,8 +8,9 @@
 
 use std::io::{self, BufRead, Read};
 
-use super::format::{Format, LZ4_MAGIC, is_skippable};
-use super::needs::{self, CODEC_MEMORY_MOST, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST};
+use crate::image::packed::format::{Format, LZ4_MAGIC, is_skippable};
+use crate::image::packed::needs;
+use crate::image::packed::needs::{CODEC_MEMORY_MOST, XZ_THREADS_MEMORY_MOST, XZ_THREADS_MOST};
 
 /// Bytes that are read at once.
 const BUFFER: usize = 64 << 10;

@@ -9,8 +9,8 @@ mod format;
 mod members;
 mod needs;
 mod seen;
+mod shared_bytes;
 mod size;
-mod source;
 mod unpack;
 mod zipped;
 
@@ -18,6 +18,6 @@ pub use fault::PackedFault;
 pub use format::Format;
 pub use needs::CODEC_MEMORY_MOST;
 pub use seen::Seen;
-pub use source::Source;
+pub use shared_bytes::SharedBytes;
 pub use unpack::{HEAD_BYTES, Packed, Unpacked, unpacking};
 pub use zipped::ENTRIES_MOST;

@@ -3,8 +3,8 @@
 //! Sources: the .xz file format 1.2.0, §3.1 (block header) and §5.3.1 (LZMA2); RFC 8878, §3.1.1.1 (Zstandard frame header).
 //! Promise: any bytes give an answer, never a panic.
 
-use super::format::Format;
 use crate::bytes::field::take;
+use crate::image::packed::format::Format;
 
 /// Most memory that a codec may ask for, in bytes.
 pub const CODEC_MEMORY_MOST: u64 = 256 << 20;

@@ -4,9 +4,9 @@
 
 use std::io;
 
-use super::format::{Format, LZ4_MAGIC, SKIPPABLE_MOST, is_skippable};
 use crate::bytes::field::{take, u32_le};
 use crate::bytes::{ReadAt, read_block};
+use crate::image::packed::format::{Format, LZ4_MAGIC, SKIPPABLE_MOST, is_skippable};
 
 /// What a container tells of the size of what is inside.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -3,13 +3,14 @@
 use std::io::{self, Read};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::fault::PackedFault;
-use super::format::Format;
-use super::source::Source;
-use super::zipped::{Entry, Sequential, Summed, only_image};
-use super::{members, needs, size};
 use crate::bytes::ReadAt;
-use crate::hash::{self, Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
+use crate::hash;
+use crate::hash::{Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
+use crate::image::packed::fault::PackedFault;
+use crate::image::packed::format::Format;
+use crate::image::packed::shared_bytes::SharedBytes;
+use crate::image::packed::zipped::{Entry, Sequential, Summed, only_image};
+use crate::image::packed::{members, needs, size};
 use crate::stop::Cancel;
 
 /// How much of what is inside is looked at, in bytes.
@@ -17,7 +18,7 @@ pub const HEAD_BYTES: usize = 1 << 20;
 /// A packed image, and how to get at what is inside.
 #[derive(Clone)]
 pub struct Packed {
-    source: Source,
+    source: SharedBytes,
     /// How it is packed.
     pub format: Format,
     /// Size of what is inside, where the container says it.
@@ -40,7 +41,7 @@ impl Packed {
     ///
     /// # Errors
     /// When a zip holds anything but exactly one image that can be unpacked.
-    pub fn open(source: Source, format: Format) -> Result<Self, PackedFault> {
+    pub fn open(source: SharedBytes, format: Format) -> Result<Self, PackedFault> {
         if format == Format::Zip {
             let (bytes, entry) = only_image(&source)?;
             return Ok(Self { source, format, unpacked_bytes: Some(bytes), is_cut: false, entry: Some(entry) });

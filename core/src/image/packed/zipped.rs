@@ -3,8 +3,8 @@
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;
 
-use super::fault::PackedFault;
-use super::source::Source;
+use crate::image::packed::fault::PackedFault;
+use crate::image::packed::shared_bytes::SharedBytes;
 
 /// Most files of an archive that are looked at and told.
 pub const ENTRIES_MOST: usize = 10_000;
@@ -24,7 +24,7 @@ pub struct Entry {
 
 /// Reads a source from a place on.
 pub struct Sequential {
-    pub source: Source,
+    pub source: SharedBytes,
     pub at: u64,
 }
 
@@ -76,7 +76,7 @@ impl Read for Summed {
 }
 
 /// The one image of a zip, and its size: the only file, or the only one whose name ends as an image's does.
-pub fn only_image(source: &Source) -> Result<(u64, Entry), PackedFault> {
+pub fn only_image(source: &SharedBytes) -> Result<(u64, Entry), PackedFault> {
     let directory = |source| PackedFault::Directory { source };
     let reader = Sequential { source: Arc::clone(source), at: 0 };
     let mut archive = zip::ZipArchive::new(reader).map_err(directory)?;

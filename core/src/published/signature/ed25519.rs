@@ -9,8 +9,8 @@ use jiff::Timestamp;
 use minisign_verify::{PublicKey, Signature as Minisign};
 use ring::signature::{ED25519, UnparsedPublicKey};
 
-use super::fault::{Fault, Good, Scheme, one_line};
-use super::signed::Signed;
+use crate::published::signature::fault::{Fault, Good, Scheme, one_line};
+use crate::published::signature::signed::Signed;
 
 const COMMENT: &str = "untrusted comment: ";
 const TRUSTED: &str = "trusted comment: ";

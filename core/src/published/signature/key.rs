@@ -2,7 +2,7 @@
 
 use std::io;
 
-use super::{ed25519, openpgp};
+use crate::published::signature::{ed25519, openpgp};
 
 /// Longest file of keys that is read, in bytes; distributors hand out whole rings of them.
 pub const KEYS_BYTES_MOST: u64 = 16 << 20;

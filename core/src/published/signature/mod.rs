@@ -13,8 +13,8 @@ mod remembered;
 mod signed;
 mod verify;
 
-pub use fault::{Fault, Good, Scheme};
 pub(super) use fault::day;
+pub use fault::{Fault, Good, Scheme};
 pub use key::{KEYS_BYTES_MOST, Key};
 pub use remembered::{Remembered, RememberedError};
 pub use signed::Signed;

@@ -10,9 +10,9 @@ use pgp::packet::SignatureType;
 use pgp::ser::Serialize as _;
 use pgp::types::{KeyDetails, Tag, VerifyingKey};
 
-use super::checking::{Checking, foreign_kind};
-use super::fault::{Fault, Good, day, one_line};
-use super::signed::Signed;
+use crate::published::signature::checking::{Checking, foreign_kind};
+use crate::published::signature::fault::{Fault, Good, day, one_line};
+use crate::published::signature::signed::Signed;
 
 pub use pgp::composed::SignedPublicKey as Certificate;
 pub use pgp::packet::Signature as Packet;

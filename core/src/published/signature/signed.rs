@@ -2,8 +2,8 @@
 
 use std::io::{self, Read};
 
-use super::fault::Fault;
 use crate::bytes::ReadAt;
+use crate::published::signature::fault::Fault;
 use crate::stop::Cancel;
 
 /// Most that is signed without being hashed first, in bytes: it has to be kept in memory.

@@ -2,10 +2,10 @@
 
 use jiff::Timestamp;
 
-use super::fault::{Fault, Good, Scheme};
-use super::key::{Key, Kind};
-use super::signed::Signed;
-use super::{ed25519, openpgp};
+use crate::published::signature::fault::{Fault, Good, Scheme};
+use crate::published::signature::key::{Key, Kind};
+use crate::published::signature::signed::Signed;
+use crate::published::signature::{ed25519, openpgp};
 
 /// Longest signature that is read, in bytes, without the list that may be part of it.
 pub const SIGNATURE_BYTES_MOST: u64 = 1 << 20;

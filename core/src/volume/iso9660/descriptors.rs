@@ -2,14 +2,14 @@
 
 use std::io;
 
-use super::layout::{
+use crate::bytes::field::{both32, take, text, u16_le, u32_le, utf16_be};
+use crate::bytes::{ReadAt, read_block};
+use crate::volume::iso9660::layout::{
     CATALOGUE, CREATED, DATA_LENGTH, DESCRIPTORS_MOST, EL_TORITO, ESCAPE, EXTENT, FIRST_DESCRIPTOR, JOLIET,
     LOGICAL_BLOCK_SIZE, ROOT_RECORD, SECTOR, STANDARD_ID, VOLUME_ID, VOLUME_SPACE_SIZE,
 };
-use super::tree;
-use super::volume::{Extent, Volume, VolumeFault};
-use crate::bytes::field::{both32, take, text, u16_le, u32_le, utf16_be};
-use crate::bytes::{ReadAt, read_block};
+use crate::volume::iso9660::tree;
+use crate::volume::iso9660::volume::{Extent, Volume, VolumeFault};
 use crate::volume::udf;
 
 /// Reads the volume descriptors; `None` if the image does not begin with any.

@@ -11,8 +11,8 @@ use jiff::civil::{Date, DateTime, Time};
 
 use crate::bytes::ReadAt;
 use crate::bytes::field::{both32, take, utf16_be};
-use super::layout::{DATA_LENGTH, EXTENT, FLAG_FOLDER, FLAGS, NAME, NAME_LENGTH, RECORDED, SECTOR};
-use super::volume::{Extent, Volume};
+use crate::volume::iso9660::layout::{DATA_LENGTH, EXTENT, FLAG_FOLDER, FLAGS, NAME, NAME_LENGTH, RECORDED, SECTOR};
+use crate::volume::iso9660::volume::{Extent, Volume};
 use crate::volume::{ITEMS_MOST, Item};
 
 /// Most folders that a walk enters.

@@ -7,22 +7,22 @@ use std::time::Instant;
 use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
 use crate::guard::Cleared;
 use crate::hash::{BLOCK_BYTES, BlockDigests};
-use crate::job::before::Before;
-use crate::job::body::{Blanked, Body, BodyDone, BodyEnd, Piece};
-use crate::job::crew::contained;
-use crate::job::diagnosis::{Case, Written};
-use crate::job::difference::Differences;
-use crate::job::feed::Reading;
-use crate::job::gate::{Arrival, Gate};
+use crate::job::block_queue::{BlockQueue, ImageEnd, Verdict};
+use crate::job::diagnosis::{Before, Case, Differences, Written};
+use crate::job::image_reader::ImageReader;
 use crate::job::journal::{Found, Heading, Journal, SpentNotes};
 use crate::job::layout::{Frame, block_range, length, start_of};
-use crate::job::pulse::{Pulse, Watched};
-use crate::job::readback::digest_of;
-use crate::job::supply::{Access, Supply};
-use crate::job::window::{ImageEnd, Verdict, Window};
+use crate::job::piece::Piece;
+use crate::job::rendezvous::{Arrival, Rendezvous};
+use crate::job::source::{Access, Source};
+use crate::job::stages::body::{Blanked, Body, BodyDone, BodyEnd};
+use crate::job::stages::readback::digest_of;
+use crate::job::stages::{readback, seal};
+use crate::job::watchdog::{Heartbeat, Watched};
+use crate::job::workers::contained;
 use crate::job::{
     Conclusion, Event, Head, ImageFault, JobFault, JobResult, Order, Outcome, ReadBack, Stage, StageDone, Start,
-    Target, Watcher, Writing, diagnosis, journal, readback, seal,
+    Target, Watcher, Writing, diagnosis, journal,
 };
 use crate::stop::Cancel;
 use crate::text::Shown;
@@ -39,15 +39,15 @@ pub struct Shared<'a> {
     pub order: &'a Order<'a>,
     pub cancel: &'a Cancel,
     pub watcher: &'a dyn Watcher,
-    pub gate: Gate,
-    pub window: Window,
+    pub rendezvous: Rendezvous,
+    pub block_queue: BlockQueue,
     pub verdict: Verdict,
 }
 
 /// One drive's part.
-pub struct Lane<'a> {
+pub struct DriveWorker<'a> {
     shared: &'a Shared<'a>,
-    pulse: &'a Pulse,
+    heartbeat: &'a Heartbeat,
     number: usize,
     has_arrived: bool,
     head: Head,
@@ -62,11 +62,11 @@ pub struct Lane<'a> {
     spent_notes: Option<SpentNotes>,
 }
 
-impl<'a> Lane<'a> {
-    pub fn new(shared: &'a Shared<'a>, pulse: &'a Pulse, number: usize) -> Self {
+impl<'a> DriveWorker<'a> {
+    pub fn new(shared: &'a Shared<'a>, heartbeat: &'a Heartbeat, number: usize) -> Self {
         Self {
             shared,
-            pulse,
+            heartbeat,
             number,
             has_arrived: false,
             head: Head::Untouched,
@@ -96,7 +96,7 @@ impl<'a> Lane<'a> {
                 if matches!(ended, Err(JobFault::Died(_))) {
                     self.empty_again(&*drive);
                 }
-                self.shared.window.close(self.number);
+                self.shared.block_queue.close(self.number);
                 let after = if ended.is_ok() { self.shared.order.after } else { After::Keep };
                 release_fault = contained(|| self.release(drive, after)).ok().and_then(Result::err);
                 ended
@@ -104,7 +104,7 @@ impl<'a> Lane<'a> {
             Err(fault) => Err(fault),
         };
         self.arrive(None);
-        self.shared.window.close(self.number);
+        self.shared.block_queue.close(self.number);
         let result = match &ended {
             Ok(()) if self.shared.order.read_back == ReadBack::Whole => JobResult::Verified,
             Ok(()) => JobResult::Written,
@@ -132,15 +132,15 @@ impl<'a> Lane<'a> {
     }
 
     fn heading(&self, cleared: &Cleared) -> Heading {
-        let Order { supply, checked, plan, .. } = self.shared.order;
+        let Order { source, checked, plan, .. } = self.shared.order;
         let drive = cleared.drive();
-        Heading::new(&plan.image, supply.bytes(), checked.sha256.as_deref(), &drive.tag, drive.bytes)
+        Heading::new(&plan.image, source.bytes(), checked.sha256.as_deref(), &drive.tag, drive.bytes)
     }
 
     /// Tells the others that this drive is ready, or will not be; only the first time counts.
     fn arrive(&mut self, arrival: Option<Arrival>) {
         if !std::mem::replace(&mut self.has_arrived, true) {
-            self.shared.gate.arrive(arrival);
+            self.shared.rendezvous.arrive(arrival);
         }
     }
 
@@ -167,10 +167,10 @@ impl<'a> Lane<'a> {
     }
 
     fn claim(&mut self, platform: &dyn Platform, cleared: Cleared) -> Result<Box<dyn Claimed>, JobFault> {
-        let Order { supply, plan, .. } = self.shared.order;
+        let Order { source, plan, .. } = self.shared.order;
         self.stage(Stage::Claim, Some(0), |_| {
             // A proof is good for what it was given for, and for nothing else.
-            if cleared.plan() != *plan || supply.bytes().is_some_and(|bytes| bytes > plan.needs_bytes) {
+            if cleared.plan() != *plan || source.bytes().is_some_and(|bytes| bytes > plan.needs_bytes) {
                 return Err(JobFault::NotCleared { tag: cleared.drive().tag.clone() });
             }
             Ok((platform.claim(cleared)?, 0))
@@ -188,10 +188,10 @@ impl<'a> Lane<'a> {
     }
 
     fn with(&mut self, claimed: &dyn Claimed, notes: Option<(&Path, &Heading)>, start: Start) -> Result<(), JobFault> {
-        let drive = &Watched { drive: claimed, pulse: self.pulse };
+        let drive = &Watched { drive: claimed, heartbeat: self.heartbeat };
         let order = self.shared.order;
         let frame = Frame::of(drive.bytes(), drive.sector_bytes());
-        if let Some(bytes) = order.supply.bytes() {
+        if let Some(bytes) = order.source.bytes() {
             frame.fits(bytes)?;
         }
         let kept = match start {
@@ -238,7 +238,7 @@ impl<'a> Lane<'a> {
             Found::Nothing(why) => return nothing(why),
             Found::Other(what) => return Err(JobFault::OtherJob { what }),
         };
-        let image_bytes = self.shared.order.supply.bytes().unwrap_or(u64::MAX);
+        let image_bytes = self.shared.order.source.bytes().unwrap_or(u64::MAX);
         blocks.truncate(frame.whole_blocks_before(image_bytes));
         if blocks.len() < WORTH_BLOCKS {
             return nothing("the drive had not confirmed anything yet".to_owned());
@@ -284,22 +284,22 @@ impl<'a> Lane<'a> {
     /// Samples of what is there, where all of it is about to be replaced.
     fn before(&self, drive: &dyn DriveIo, frame: &Frame, kept: &[blake3::Hash]) -> Before {
         let is_fresh = kept.is_empty() && self.shared.order.writing == Writing::Everything;
-        let bytes = self.shared.order.supply.bytes().unwrap_or(u64::MAX);
+        let bytes = self.shared.order.source.bytes().unwrap_or(u64::MAX);
         if is_fresh { Before::look(drive, &frame.body(bytes)) } else { Before::default() }
     }
 
     fn blank(&mut self, drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
         let bytes = frame.blanks().map(|range| length(&range)).fold(0, u64::saturating_add);
-        self.stage(Stage::Blank, Some(bytes), |lane| {
-            lane.head = Head::Unknown;
+        self.stage(Stage::Blank, Some(bytes), |worker| {
+            worker.head = Head::Unknown;
             let emptied = seal::blank(drive, frame);
-            lane.head = emptied.head;
+            worker.head = emptied.head;
             match emptied.fault {
                 None => Ok(((), bytes)),
                 Some(JobFault::NotTaken { at }) if at >= frame.end().start => {
                     // Where the drive should end, it does not keep anything: where does it?
                     let claimed_bytes = drive.bytes();
-                    lane.conclusion = Some(match diagnosis::kept_bytes(drive, frame) {
+                    worker.conclusion = Some(match diagnosis::kept_bytes(drive, frame) {
                         Ok(Some(true_bytes)) => Conclusion::FalseCapacity { true_bytes, claimed_bytes },
                         _ => Conclusion::KeepsOther,
                     });
@@ -332,7 +332,7 @@ impl<'a> Lane<'a> {
 
     /// Says which blocks this drive needs. Where leaving out the others saves a line, this drive gives them, to be hashed.
     fn arrive_with(&mut self, frame: &Frame, kept: &[blake3::Hash]) -> Option<std::sync::mpsc::SyncSender<Vec<u8>>> {
-        let is_given = self.shared.order.supply.access() == Access::Costly && kept.len() > 1;
+        let is_given = self.shared.order.source.access() == Access::Costly && kept.len() > 1;
         let (passed, from_drive) = sync_channel(PASSED_AT_ONCE);
         self.arrive(Some(Arrival {
             from: kept.len(),
@@ -375,18 +375,18 @@ impl<'a> Lane<'a> {
     ) -> Result<(BodyDone, ImageEnd), JobFault> {
         let shared = self.shared;
         let order = shared.order;
-        let bytes = order.supply.bytes().map(|bytes| length(&frame.body(bytes)));
-        self.stage(Stage::Body, bytes, |lane| {
-            let watched = (shared.cancel, shared.watcher, lane.number);
+        let bytes = order.source.bytes().map(|bytes| length(&frame.body(bytes)));
+        self.stage(Stage::Body, bytes, |worker| {
+            let watched = (shared.cancel, shared.watcher, worker.number);
             let flush_after = order.pacing.flush_after;
             if order.writing == Writing::OnlyChanged {
                 // Until it is told whether anything had to be written.
-                lane.head = Head::Unknown;
+                worker.head = Head::Unknown;
             }
             let body = Body::new(drive, frame, order.writing, watched, flush_after, kept);
-            let ended = body.run(&shared.window, lane.number, journal).and_then(|end| match end {
+            let ended = body.run(&shared.block_queue, worker.number, journal).and_then(|end| match end {
                 BodyEnd::Whole => Ok(()),
-                BodyEnd::LeftBehind(at) => lane.go_on_alone(&body, at, journal),
+                BodyEnd::LeftBehind(at) => worker.go_on_alone(&body, at, journal),
             });
             let ended = ended.and_then(|()| shared.verdict.wait().map_err(JobFault::from)).and_then(|end| {
                 frame.fits(end.bytes)?;
@@ -394,7 +394,7 @@ impl<'a> Lane<'a> {
                 Ok(end)
             });
             if order.writing == Writing::OnlyChanged {
-                lane.head = match body.blanked() {
+                worker.head = match body.blanked() {
                     Blanked::No => Head::Untouched,
                     Blanked::Yes => Head::Blank,
                     Blanked::Partly(head) => head,
@@ -414,17 +414,17 @@ impl<'a> Lane<'a> {
     /// Reads the image for this drive alone, from a block on.
     fn go_on_alone(&self, body: &Body<'_>, from: usize, journal: &mut Option<Journal>) -> Result<(), JobFault> {
         self.tell(&Event::LeftBehind);
-        let window = Window::of_one();
+        let block_queue = BlockQueue::of_one();
         let withheld_from = body.frame.whole_blocks_before(u64::MAX);
-        let reading = Reading { is_whole: false, ..self.shared.reading(from, withheld_from) };
+        let reading = ImageReader { is_whole: false, ..self.shared.reading(from, withheld_from) };
         std::thread::scope(|scope| {
             let reader = scope.spawn(|| {
-                let ended = contained(|| reading.run(&window, None, self.shared.cancel));
-                window.end();
+                let ended = contained(|| reading.run(&block_queue, None, self.shared.cancel));
+                block_queue.end();
                 ended.unwrap_or(Err(ImageFault::Reader))
             });
-            let ended = body.run(&window, 0, journal);
-            window.close(0);
+            let ended = body.run(&block_queue, 0, journal);
+            block_queue.close(0);
             let read = reader.join().unwrap_or(Err(ImageFault::Reader));
             ended?;
             read.map(|_| ()).map_err(JobFault::from)
@@ -467,33 +467,36 @@ impl<'a> Lane<'a> {
         before: &Before,
     ) -> Result<(), JobFault> {
         let bytes = body.pieces.iter().map(|piece| piece.bytes).fold(0, u64::saturating_add);
-        self.stage(Stage::ReadBack, Some(bytes), |lane| {
+        self.stage(Stage::ReadBack, Some(bytes), |worker| {
             seal::mark(drive, frame)?;
-            let counting = super::watch::Counting::new(lane.shared.watcher);
-            let suspects = readback::read_back(drive, &body.pieces, lane.number, lane.shared.cancel, &counting)?;
-            lane.read_again = counting.read_again();
+            let counting = crate::job::watch::Counting::new(worker.shared.watcher);
+            let suspects = readback::read_back(drive, &body.pieces, worker.number, worker.shared.cancel, &counting)?;
+            worker.read_again = counting.read_again();
             if suspects.is_empty() {
                 return Ok(((), bytes));
             }
-            lane.tell(&Event::Diagnosing);
-            let order = lane.shared.order;
+            worker.tell(&Event::Diagnosing);
+            let order = worker.shared.order;
             let first = body.pieces.first().map_or(0, |piece| piece.at);
             let case = Case {
                 drive,
-                image: order.supply.kept().zip(order.inspection),
+                image: order.source.kept().zip(order.inspection),
                 written: Some(Written { drive, frame, before }),
                 blocks: &body.blocks,
                 range: first..body.pieces.last().map_or(first, Piece::end),
-                cancel: lane.shared.cancel,
+                cancel: worker.shared.cancel,
             };
             let mut found = case.differences(&suspects)?;
             if found.is_empty() {
                 // It read wrong twice and is right by now: nobody should rely on that.
-                found.add(suspects.first().map_or(0..0, |one| one.piece.at..one.piece.end()), super::Cause::OtherData);
+                found.add(
+                    suspects.first().map_or(0..0, |one| one.piece.at..one.piece.end()),
+                    crate::job::Cause::OtherData,
+                );
             }
-            lane.conclusion = Some(case.conclusion(&found));
+            worker.conclusion = Some(case.conclusion(&found));
             case.name_files(&mut found);
-            lane.differences = found;
+            worker.differences = found;
             Err(JobFault::Differs)
         })
     }
@@ -502,9 +505,9 @@ impl<'a> Lane<'a> {
     fn seal(&mut self, drive: &dyn DriveWrite, frame: &Frame, body: &BodyDone, end: &ImageEnd) -> Result<(), JobFault> {
         let bytes = seal::bytes(&body.withheld, frame, end.bytes);
         // What was withheld is to be what was proven of the image: a stop is heard here for the last time.
-        let sealed = self.stage(Stage::Seal, Some(bytes), |lane| {
-            lane.head = Head::Unknown;
-            let pieces: &[Piece] = if lane.shared.order.read_back == ReadBack::Whole { &body.pieces } else { &[] };
+        let sealed = self.stage(Stage::Seal, Some(bytes), |worker| {
+            worker.head = Head::Unknown;
+            let pieces: &[Piece] = if worker.shared.order.read_back == ReadBack::Whole { &body.pieces } else { &[] };
             match seal::seal(drive, frame, &body.withheld, end.bytes, pieces)? {
                 None => Ok(((), bytes)),
                 Some(at) => Err(JobFault::SealDiffers { at }),
@@ -519,7 +522,7 @@ impl<'a> Lane<'a> {
 
     fn file_at(&self, at: u64) -> Option<String> {
         let order = self.shared.order;
-        let (image, inspection) = order.supply.kept().zip(order.inspection)?;
+        let (image, inspection) = order.source.kept().zip(order.inspection)?;
         // A name is a help and no more.
         inspection.file_at(image, at).ok().flatten()
     }
@@ -527,10 +530,10 @@ impl<'a> Lane<'a> {
 
 impl<'a> Shared<'a> {
     /// How the image is read, for drives that need it from a block on.
-    pub fn reading(&self, from: usize, withheld_from: usize) -> Reading<'a> {
+    pub fn reading(&self, from: usize, withheld_from: usize) -> ImageReader<'a> {
         let order = self.order;
-        Reading {
-            supply: order.supply,
+        ImageReader {
+            source: order.source,
             checked: &order.checked,
             trusts_check: order.read_back == ReadBack::Whole && order.writing == Writing::Everything,
             is_whole: true,
@@ -541,6 +544,6 @@ impl<'a> Shared<'a> {
 }
 
 /// Whether a drive that lags may read the image by itself.
-pub fn may_leave(supply: &dyn Supply) -> bool {
-    supply.access() == Access::Anywhere
+pub fn may_leave(source: &dyn Source) -> bool {
+    source.access() == Access::Anywhere
 }

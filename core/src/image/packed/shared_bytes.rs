@@ -5,4 +5,4 @@ use std::sync::Arc;
 use crate::bytes::ReadAt;
 
 /// Bytes that several threads may read, and that outlive the one who opened them.
-pub type Source = Arc<dyn ReadAt + Send + Sync>;
+pub type SharedBytes = Arc<dyn ReadAt + Send + Sync>;

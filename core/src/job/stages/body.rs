@@ -6,16 +6,17 @@ use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use crate::devices::{AlignedBuf, DriveFault, DriveWrite};
-use crate::job::crew::{Crew, contained};
+use crate::job::block_queue::{Block, BlockQueue, Next};
 use crate::job::journal::Journal;
 use crate::job::layout::{Frame, block_range, length, pieces, start_of};
-use crate::job::request::RequestSize;
-use crate::job::window::{Block, Next, Window};
-use crate::job::{Event, Head, ImageFault, JobFault, Stage, Watcher, Writing, lock, seal};
+use crate::job::lock::lock;
+use crate::job::piece::{IN_FLIGHT, Piece, Withheld};
+use crate::job::request_size::RequestSize;
+use crate::job::stages::seal;
+use crate::job::workers::{Workers, contained};
+use crate::job::{Event, Head, ImageFault, JobFault, Stage, Watcher, Writing};
 use crate::stop::Cancel;
 
-/// Requests in flight: enough that the drive has the next one when it is done with one.
-pub const IN_FLIGHT: usize = 4;
 /// So many are enough for a slow drive: of more blocks at once, none would be done for long, and nothing could be noted.
 const IN_FLIGHT_SLOW: usize = 2;
 /// How often progress is told.
@@ -28,32 +29,6 @@ const CHANGED_PIECE: usize = 64 << 10;
 const SMALLER: [usize; 2] = [64 << 10, 4 << 10];
 /// A drive is given up after so many of the smallest pieces that fail: each may take half a minute.
 const FAILURES_MOST: usize = 4;
-
-/// A part of the body as the drive should hold it: what of one block belongs there.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Piece {
-    /// First byte.
-    pub at: u64,
-    /// Length in bytes.
-    pub bytes: u64,
-    /// BLAKE3 of it.
-    pub digest: blake3::Hash,
-}
-
-impl Piece {
-    /// The byte behind its last one.
-    pub fn end(&self) -> u64 {
-        self.at.saturating_add(self.bytes)
-    }
-}
-
-/// What is withheld until the seal, in whole sectors.
-pub struct Withheld {
-    /// What belongs into the head's place, from its start.
-    pub head: AlignedBuf,
-    /// What belongs into the drive's last MiB, from its start.
-    pub end: AlignedBuf,
-}
 
 /// The body when all of it was taken.
 pub struct BodyDone {
@@ -164,27 +139,32 @@ impl<'a> Body<'a> {
         }
     }
 
-    /// Takes blocks from `window` until there are no more, and notes in `journal` what the drive has confirmed.
-    pub fn run(&self, window: &Window, place: usize, journal: &mut Option<Journal>) -> Result<BodyEnd, JobFault> {
+    /// Takes blocks from `block_queue` until there are no more, and notes in `journal` what the drive has confirmed.
+    pub fn run(
+        &self,
+        block_queue: &BlockQueue,
+        place: usize,
+        journal: &mut Option<Journal>,
+    ) -> Result<BodyEnd, JobFault> {
         lock(&self.state).left_at = None;
-        let crew = Crew::of(IN_FLIGHT);
+        let workers = Workers::of(IN_FLIGHT);
         std::thread::scope(|scope| {
             for worker in 0..IN_FLIGHT {
-                let crew = &crew;
+                let workers = &workers;
                 let work = move || {
-                    if worker < IN_FLIGHT_SLOW || self.is_fast(crew) {
-                        self.work(window, place);
+                    if worker < IN_FLIGHT_SLOW || self.is_fast(workers) {
+                        self.work(block_queue, place);
                     }
                 };
                 scope.spawn(move || {
-                    if let Err(died) = crew.does(work) {
+                    if let Err(died) = workers.does(work) {
                         self.fail(died.into());
-                        window.close(place);
+                        block_queue.close(place);
                     }
                     self.changed.notify_all();
                 });
             }
-            self.look_after(&crew, window, place, journal);
+            self.look_after(&workers, block_queue, place, journal);
         });
         let mut state = lock(&self.state);
         if let Some(fault) = state.fault.take() {
@@ -194,10 +174,10 @@ impl<'a> Body<'a> {
     }
 
     /// Tells how far it is, and flushes now and then, until all threads have ended.
-    fn look_after(&self, crew: &Crew, window: &Window, place: usize, journal: &mut Option<Journal>) {
+    fn look_after(&self, workers: &Workers, block_queue: &BlockQueue, place: usize, journal: &mut Option<Journal>) {
         let (mut told, mut flushed, mut flushed_at) = (0, lock(&self.state).prefix, Instant::now());
         let mut state = lock(&self.state);
-        while crew.is_at_work() {
+        while workers.is_at_work() {
             (state, _) = self.changed.wait_timeout(state, TELL).unwrap_or_else(PoisonError::into_inner);
             let (moved, prefix) = (state.moved.saturating_add(state.under_way), state.prefix);
             drop(state);
@@ -210,7 +190,7 @@ impl<'a> Body<'a> {
                     Ok(to) => (flushed, flushed_at) = (to, Instant::now()),
                     Err(fault) => {
                         self.fail(fault);
-                        window.close(place);
+                        block_queue.close(place);
                     }
                 }
             }
@@ -277,7 +257,7 @@ impl<'a> Body<'a> {
     }
 
     /// One of the threads that keep requests in flight.
-    fn work(&self, window: &Window, place: usize) {
+    fn work(&self, block_queue: &BlockQueue, place: usize) {
         let scratch = if self.writing == Writing::OnlyChanged { COMPARED } else { 0 };
         let mut scratch = AlignedBuf::new(scratch);
         loop {
@@ -285,10 +265,10 @@ impl<'a> Body<'a> {
                 self.fail(JobFault::Stopped { stage: Stage::Body });
             }
             if lock(&self.state).fault.is_some() {
-                window.close(place);
+                block_queue.close(place);
                 break;
             }
-            match window.next(place) {
+            match block_queue.next(place) {
                 Next::Block(block) => {
                     if let Err(fault) = self.take(&block, &mut scratch) {
                         self.fail(fault);
@@ -304,14 +284,14 @@ impl<'a> Body<'a> {
     }
 
     /// Waits until it shows whether the drive is a fast one; where nothing more comes to show it, it need not be known.
-    fn is_fast(&self, crew: &Crew) -> bool {
+    fn is_fast(&self, workers: &Workers) -> bool {
         let is_compared = self.writing == Writing::OnlyChanged;
         let mut state = lock(&self.state);
         loop {
             match self.size.is_fast() {
                 Some(is_fast) => return is_fast,
                 None if is_compared => return true,
-                None if state.fault.is_some() || crew.at_work() <= IN_FLIGHT.saturating_sub(IN_FLIGHT_SLOW) => {
+                None if state.fault.is_some() || workers.at_work() <= IN_FLIGHT.saturating_sub(IN_FLIGHT_SLOW) => {
                     return false;
                 }
                 None => {}

@@ -5,7 +5,7 @@ use std::sync::Mutex;
 
 use crate::bytes::{Cursor, ReadAt};
 use crate::hash::{BlockDigests, Sum};
-use crate::job::lock;
+use crate::job::lock::lock;
 
 /// How the bytes of an image can be had.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -19,7 +19,7 @@ pub enum Access {
 }
 
 /// Where a job gets the image's bytes.
-pub trait Supply: Sync {
+pub trait Source: Sync {
     /// Length in bytes; `None` where nobody knows it before the end.
     fn bytes(&self) -> Option<u64>;
 
@@ -45,7 +45,7 @@ pub trait Supply: Sync {
 /// An image that stays where it is.
 pub struct KeptImage<'a>(pub &'a dyn ReadAt);
 
-impl Supply for KeptImage<'_> {
+impl Source for KeptImage<'_> {
     fn bytes(&self) -> Option<u64> {
         Some(self.0.size())
     }
@@ -83,7 +83,7 @@ impl<'a> StreamedImage<'a> {
     }
 }
 
-impl Supply for StreamedImage<'_> {
+impl Source for StreamedImage<'_> {
     fn bytes(&self) -> Option<u64> {
         None
     }
@@ -127,9 +127,9 @@ mod tests {
     #[test]
     fn what_came_from_a_pipe_comes_once_and_a_file_as_often_as_needed() {
         let bytes = b"an image".to_vec();
-        let rest = |supply: &dyn Supply, at| {
+        let rest = |source: &dyn Source, at| {
             let mut read = String::new();
-            supply
+            source
                 .open(at)
                 .and_then(|mut stream| stream.read_to_string(&mut read))
                 .map(|_| read)

@@ -3,9 +3,10 @@
 use std::ops::Range;
 
 use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
-use crate::job::body::{Piece, Withheld};
 use crate::job::layout::{Frame, OUTERMOST_BYTES, length, pieces};
-use crate::job::{Head, JobFault, readback};
+use crate::job::piece::{Piece, Withheld};
+use crate::job::stages::readback;
+use crate::job::{Head, JobFault};
 use crate::volume::gpt;
 
 /// Pieces of the body that are read once more when all else is done: the first sectors may have come to lie over them.

@@ -8,9 +8,9 @@ use std::thread;
 use crate::devices::{ALIGNMENT, AlignedBuf};
 use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
 use crate::job::ImageFault;
+use crate::job::block_queue::{BlockQueue, ImageEnd};
 use crate::job::layout::start_of;
-use crate::job::supply::{Access, Checked, Supply};
-use crate::job::window::{ImageEnd, Window};
+use crate::job::source::{Access, Checked, Source};
 use crate::stop::Cancel;
 
 /// Blocks between the thread that reads and the one that hashes.
@@ -20,8 +20,8 @@ const READ_AHEAD: usize = 1;
 pub type FromDrive = Receiver<Vec<u8>>;
 
 /// How the image is to be read.
-pub struct Reading<'a> {
-    pub supply: &'a dyn Supply,
+pub struct ImageReader<'a> {
+    pub source: &'a dyn Source,
     pub checked: &'a Checked,
     /// Whether digests of the check before are taken for the image's: only where each block is read back from the drive.
     pub trusts_check: bool,
@@ -46,22 +46,27 @@ enum Item {
     Passed(Vec<u8>),
 }
 
-impl Reading<'_> {
+impl ImageReader<'_> {
     /// Reads the image and hands its blocks to the drives. Where a drive has the first of them, it may give them.
-    pub fn run(&self, window: &Window, from_drive: Option<FromDrive>, cancel: &Cancel) -> Result<ImageEnd, ImageFault> {
+    pub fn run(
+        &self,
+        block_queue: &BlockQueue,
+        from_drive: Option<FromDrive>,
+        cancel: &Cancel,
+    ) -> Result<ImageEnd, ImageFault> {
         let known = self.checked.blocks.as_ref().filter(|_| self.trusts_check);
         let wanted = self.checked.sums.iter().map(|sum| sum.algorithm);
         let computed = known.is_none().then_some(Algorithm::Sha256);
         let wanted: Vec<Algorithm> = wanted.chain(computed).filter(|_| self.is_whole).collect();
-        let is_left_out = known.is_some() || !self.is_whole || self.supply.access() == Access::Costly;
+        let is_left_out = known.is_some() || !self.is_whole || self.source.access() == Access::Costly;
         let skips = self.from > 1 && is_left_out;
         thread::scope(|scope| {
             let (filled, ready) = sync_channel(READ_AHEAD);
             let reader = scope.spawn(move || {
                 let hand_over = |item| filled.send(item).is_ok();
-                self.read(skips.then_some(from_drive), window, cancel, hand_over)
+                self.read(skips.then_some(from_drive), block_queue, cancel, hand_over)
             });
-            let hashed = self.hash(&ready, window, &wanted);
+            let hashed = self.hash(&ready, block_queue, &wanted);
             // The reader ends when nobody takes what it reads any more.
             drop(ready);
             let bytes = reader.join().unwrap_or(Err(ImageFault::Reader));
@@ -74,11 +79,11 @@ impl Reading<'_> {
     fn read(
         &self,
         skips: Option<Option<FromDrive>>,
-        window: &Window,
+        block_queue: &BlockQueue,
         cancel: &Cancel,
         hand_over: impl Fn(Item) -> bool,
     ) -> Result<u64, ImageFault> {
-        let is_line = self.supply.access() == Access::Costly;
+        let is_line = self.source.access() == Access::Costly;
         let fail = |at: u64| {
             move |source: io::Error| match Arc::new(source) {
                 _ if cancel.is_set() => ImageFault::Stopped,
@@ -86,8 +91,8 @@ impl Reading<'_> {
                 source => ImageFault::Read { at, source },
             }
         };
-        let total = self.supply.bytes();
-        let mut stream = self.supply.open(0).map_err(fail(0))?;
+        let total = self.source.bytes();
+        let mut stream = self.source.open(0).map_err(fail(0))?;
         let mut index = 0usize;
         loop {
             if cancel.is_set() {
@@ -95,7 +100,7 @@ impl Reading<'_> {
             }
             let at = start_of(index);
             let most = total.map_or(BLOCK_BYTES, |total| total.saturating_sub(at).min(BLOCK_BYTES));
-            let Some(mut buffer) = window.buffer() else { return Err(ImageFault::Stopped) };
+            let Some(mut buffer) = block_queue.buffer() else { return Err(ImageFault::Stopped) };
             let (into, _) = buffer.split_at_mut_checked(most as usize).unwrap_or_default();
             let bytes =
                 fill(&mut *stream, into).map_err(|(done, source)| fail(at.saturating_add(done as u64))(source))?;
@@ -103,7 +108,7 @@ impl Reading<'_> {
                 return Err(ImageFault::Shrunk { at: at.saturating_add(bytes as u64) });
             }
             if bytes == 0 {
-                window.give_back(buffer);
+                block_queue.give_back(buffer);
                 return Ok(at);
             }
             let padded = bytes.next_multiple_of(ALIGNMENT).min(buffer.len());
@@ -124,7 +129,7 @@ impl Reading<'_> {
                     }
                 }
                 index = self.from;
-                stream = self.supply.open(start_of(index)).map_err(fail(start_of(index)))?;
+                stream = self.source.open(start_of(index)).map_err(fail(start_of(index)))?;
             }
         }
     }
@@ -133,7 +138,7 @@ impl Reading<'_> {
     fn hash(
         &self,
         ready: &Receiver<Item>,
-        window: &Window,
+        block_queue: &BlockQueue,
         wanted: &[Algorithm],
     ) -> Result<(Hashers, Numbered), ImageFault> {
         let mut hashers = Hashers::new(wanted.iter().copied());
@@ -164,7 +169,7 @@ impl Reading<'_> {
             if self.is_whole {
                 blocks.push((index, digest));
             }
-            if !window.publish(index, bytes, digest, buffer) {
+            if !block_queue.publish(index, bytes, digest, buffer) {
                 return Err(ImageFault::Stopped);
             }
         }
@@ -190,7 +195,7 @@ impl Reading<'_> {
         {
             return Err(ImageFault::ChangedSum { checked: checked.clone(), read: read.clone() });
         }
-        self.supply.prove().map_err(|why| ImageFault::Unproven { why })?;
+        self.source.prove().map_err(|why| ImageFault::Unproven { why })?;
         Ok(ImageEnd { bytes, sha256: computed.or_else(|| self.checked.sha256.clone()), blocks })
     }
 }

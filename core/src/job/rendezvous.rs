@@ -2,8 +2,8 @@
 
 use std::sync::{Condvar, Mutex, PoisonError};
 
-use crate::job::feed::FromDrive;
-use crate::job::lock;
+use crate::job::image_reader::FromDrive;
+use crate::job::lock::lock;
 
 /// What a drive that is ready needs of the image.
 pub struct Arrival {
@@ -22,12 +22,12 @@ struct State {
 }
 
 /// Where the drives of a job come together.
-pub struct Gate {
+pub struct Rendezvous {
     state: Mutex<State>,
     changed: Condvar,
 }
 
-impl Gate {
+impl Rendezvous {
     /// For so many drives.
     pub fn new(drives: usize) -> Self {
         Self { state: Mutex::new(State { missing: drives, ready: Vec::new() }), changed: Condvar::new() }

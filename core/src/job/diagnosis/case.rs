@@ -10,11 +10,11 @@ use crate::bytes::ReadAt;
 use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
 use crate::hash::BLOCK_BYTES;
 use crate::image::Inspection;
-use crate::job::before::Before;
-use crate::job::body::Piece;
-use crate::job::difference::{Cause, Difference, Differences};
+use crate::job::diagnosis::before::Before;
+use crate::job::diagnosis::difference::{Cause, Difference, Differences};
 use crate::job::layout::{Frame, length, start_of};
-use crate::job::readback::Suspect;
+use crate::job::piece::Piece;
+use crate::job::stages::readback::Suspect;
 use crate::job::{Conclusion, ImageFault, JobFault, Stage};
 use crate::stop::Cancel;
 

@@ -7,8 +7,9 @@ use std::time::{Duration, Instant};
 
 use crate::devices::AlignedBuf;
 use crate::hash::BLOCK_BYTES;
+use crate::job::ImageFault;
 use crate::job::layout::start_of;
-use crate::job::{ImageFault, lock};
+use crate::job::lock::lock;
 
 /// Buffers for one drive: four requests in flight, one block being read, one being hashed, two ready.
 const BUFFERS: usize = 8;
@@ -88,7 +89,7 @@ struct State {
 }
 
 /// The blocks under way between one reader and its drives.
-pub struct Window {
+pub struct BlockQueue {
     state: Mutex<State>,
     changed: Condvar,
     pool: Arc<Pool>,
@@ -96,7 +97,7 @@ pub struct Window {
     may_leave: bool,
 }
 
-impl Window {
+impl BlockQueue {
     /// For so many drives; `may_leave` says whether one that lags can read the image by itself.
     pub fn new(drives: usize, may_leave: bool) -> Self {
         let buffers = BUFFERS_EACH.saturating_mul(drives.saturating_sub(1)).saturating_add(BUFFERS);
@@ -286,14 +287,14 @@ mod tests {
     use super::*;
 
     /// Hands over a block of which only the first byte matters.
-    fn publish(window: &Window, index: usize) -> bool {
-        let Some(mut buffer) = window.buffer() else { return false };
+    fn publish(block_queue: &BlockQueue, index: usize) -> bool {
+        let Some(mut buffer) = block_queue.buffer() else { return false };
         buffer[0] = index as u8;
-        window.publish(index, 4096, blake3::hash(&[index as u8]), buffer)
+        block_queue.publish(index, 4096, blake3::hash(&[index as u8]), buffer)
     }
 
-    fn next(window: &Window, drive: usize) -> String {
-        match window.next(drive) {
+    fn next(block_queue: &BlockQueue, drive: usize) -> String {
+        match block_queue.next(drive) {
             Next::Block(block) => format!("block {} of {}", block.index, block.part(&block.range())[0]),
             Next::LeftBehind(at) => format!("left behind at {at}"),
             Next::End => "end".to_owned(),
@@ -302,62 +303,62 @@ mod tests {
 
     #[test]
     fn every_drive_gets_every_block_and_buffers_come_back() {
-        let window = Window::new(2, true);
+        let block_queue = BlockQueue::new(2, true);
         // Many more blocks than there are buffers: each comes back when both drives are done with it.
         for index in 0..40 {
-            assert!(publish(&window, index));
+            assert!(publish(&block_queue, index));
             for drive in 0..2 {
-                assert_eq!(next(&window, drive), format!("block {index} of {index}"));
+                assert_eq!(next(&block_queue, drive), format!("block {index} of {index}"));
             }
         }
-        assert!(publish(&window, 40));
-        window.end();
-        assert_eq!([next(&window, 0), next(&window, 0)], ["block 40 of 40", "end"]);
-        window.close(1);
-        assert_eq!(next(&window, 1), "end", "a drive that takes no more has nothing waiting");
-        window.close(0);
-        assert!(!publish(&window, 41), "nobody takes it");
+        assert!(publish(&block_queue, 40));
+        block_queue.end();
+        assert_eq!([next(&block_queue, 0), next(&block_queue, 0)], ["block 40 of 40", "end"]);
+        block_queue.close(1);
+        assert_eq!(next(&block_queue, 1), "end", "a drive that takes no more has nothing waiting");
+        block_queue.close(0);
+        assert!(!publish(&block_queue, 41), "nobody takes it");
     }
 
     #[test]
     fn a_drive_that_lags_is_left_behind_once_another_has_waited_long_enough() {
-        let window = Window::new(2, true);
+        let block_queue = BlockQueue::new(2, true);
         std::thread::scope(|scope| {
             let fast = scope.spawn(|| {
                 let mut taken = 0;
-                while matches!(window.next(0), Next::Block(_)) {
+                while matches!(block_queue.next(0), Next::Block(_)) {
                     taken += 1;
                 }
                 taken
             });
             // The second drive takes one block and no more: the reader soon has no buffer left.
             let begun = Instant::now();
-            assert!(publish(&window, 0));
-            assert_eq!(next(&window, 1), "block 0 of 0");
+            assert!(publish(&block_queue, 0));
+            assert_eq!(next(&block_queue, 1), "block 0 of 0");
             for index in 1..30 {
-                assert!(publish(&window, index));
+                assert!(publish(&block_queue, index));
             }
             assert!(begun.elapsed() >= PATIENCE, "it was waited for");
-            assert_eq!(next(&window, 1), "left behind at 1");
-            window.end();
+            assert_eq!(next(&block_queue, 1), "left behind at 1");
+            block_queue.end();
             assert_eq!(fast.join().unwrap(), 30);
         });
     }
 
     #[test]
     fn a_reader_does_not_wait_for_drives_that_are_gone() {
-        let window = Window::new(1, false);
+        let block_queue = BlockQueue::new(1, false);
         let mut published = 0;
-        while published < BUFFERS && publish(&window, published) {
+        while published < BUFFERS && publish(&block_queue, published) {
             published += 1;
         }
         std::thread::scope(|scope| {
             scope.spawn(|| {
                 std::thread::sleep(Duration::from_millis(120));
-                window.close(0);
+                block_queue.close(0);
             });
             // All buffers are taken; the drive gives up meanwhile.
-            while publish(&window, published) {}
+            while publish(&block_queue, published) {}
         });
         assert_eq!(published, BUFFERS);
     }

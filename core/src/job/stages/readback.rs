@@ -5,8 +5,8 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use crate::devices::{AlignedBuf, DriveFault, DriveIo};
-use crate::job::body::{IN_FLIGHT, Piece};
-use crate::job::crew::Crew;
+use crate::job::piece::{IN_FLIGHT, Piece};
+use crate::job::workers::Workers;
 use crate::job::{Event, JobFault, Stage, Watcher};
 use crate::stop::Cancel;
 
@@ -89,7 +89,7 @@ pub fn read_back(
     watcher: &dyn Watcher,
 ) -> Result<Vec<Suspect>, JobFault> {
     let (next, done) = (AtomicUsize::new(0), AtomicU64::new(0));
-    let working = Crew::of(IN_FLIGHT);
+    let working = Workers::of(IN_FLIGHT);
     let is_over = AtomicBool::new(false);
     let suspects = Mutex::new(Vec::new());
     let fault = Mutex::new(None);

@@ -1,10 +1,8 @@
 //! Threads that others wait for: each is counted until it has ended, however it ends.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread::Thread;
-
-use crate::job::{Event, Watcher};
 
 /// A part of this program failed. What it was doing is not done; whatever waits for it must not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -20,12 +18,12 @@ pub fn contained<T>(work: impl FnOnce() -> T) -> Result<T, Died> {
 }
 
 /// Threads at work, and the one that waits for them.
-pub struct Crew {
+pub struct Workers {
     working: AtomicUsize,
     teller: Thread,
 }
 
-impl Crew {
+impl Workers {
     /// So many, which this thread will wait for.
     pub fn of(count: usize) -> Self {
         Self { working: AtomicUsize::new(count), teller: std::thread::current() }
@@ -48,31 +46,11 @@ impl Crew {
     }
 }
 
-struct Leaving<'a>(&'a Crew);
+struct Leaving<'a>(&'a Workers);
 
 impl Drop for Leaving<'_> {
     fn drop(&mut self) {
         self.0.working.fetch_sub(1, Ordering::Release);
         self.0.teller.unpark();
-    }
-}
-
-/// A watcher whose own failures are no failures of the job: it is not told any more.
-pub struct Shielded<'a> {
-    watcher: &'a dyn Watcher,
-    has_died: AtomicBool,
-}
-
-impl<'a> Shielded<'a> {
-    pub fn new(watcher: &'a dyn Watcher) -> Self {
-        Self { watcher, has_died: AtomicBool::new(false) }
-    }
-}
-
-impl Watcher for Shielded<'_> {
-    fn heard(&self, drive: usize, event: &Event) {
-        if !self.has_died.load(Ordering::Relaxed) && contained(|| self.watcher.heard(drive, event)).is_err() {
-            self.has_died.store(true, Ordering::Relaxed);
-        }
     }
 }

@@ -4,7 +4,7 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use crate::hash::BLOCK_BYTES;
-use crate::job::lock;
+use crate::job::lock::lock;
 
 /// Sizes that are tried on a fast drive, in bytes, the largest first: it costs the least where it makes no difference.
 const FAST_SIZES: [usize; 3] = [BLOCK_BYTES as usize, 1 << 20, 256 << 10];

@@ -11,14 +11,14 @@ use crate::job::{Event, Watcher};
 const LOOK: Duration = Duration::from_millis(100);
 
 /// The requests of one drive.
-pub struct Pulse {
+pub struct Heartbeat {
     began: Instant,
     /// When a request last began with none under way, or ended, in milliseconds since `began`.
     last: AtomicU64,
     under_way: AtomicUsize,
 }
 
-impl Pulse {
+impl Heartbeat {
     pub fn new() -> Self {
         Self { began: Instant::now(), last: AtomicU64::new(0), under_way: AtomicUsize::new(0) }
     }
@@ -62,21 +62,21 @@ impl Drop for Ending<'_> {
 }
 
 /// Does the work, and meanwhile tells of every drive that stays silent, again after each further such time.
-pub fn watched<T>(pulses: &[Pulse], after: Duration, watcher: &dyn Watcher, work: impl FnOnce() -> T) -> T {
+pub fn watched<T>(heartbeats: &[Heartbeat], after: Duration, watcher: &dyn Watcher, work: impl FnOnce() -> T) -> T {
     let is_over = AtomicBool::new(false);
     std::thread::scope(|scope| {
-        let watching = scope.spawn(|| watch(pulses, after, &is_over, watcher));
+        let watching = scope.spawn(|| watch(heartbeats, after, &is_over, watcher));
         let _ending = Ending { is_over: &is_over, watch: watching.thread() };
         work()
     })
 }
 
-fn watch(pulses: &[Pulse], after: Duration, is_over: &AtomicBool, watcher: &dyn Watcher) {
-    let mut told = vec![0u64; pulses.len()];
+fn watch(heartbeats: &[Heartbeat], after: Duration, is_over: &AtomicBool, watcher: &dyn Watcher) {
+    let mut told = vec![0u64; heartbeats.len()];
     while !is_over.load(Ordering::Relaxed) {
         std::thread::park_timeout(LOOK.min(after.checked_div(2).unwrap_or(LOOK)));
-        for (drive, (pulse, told)) in pulses.iter().zip(&mut told).enumerate() {
-            let silence = pulse.silence();
+        for (drive, (heartbeat, told)) in heartbeats.iter().zip(&mut told).enumerate() {
+            let silence = heartbeat.silence();
             let times = u64::try_from(silence.as_millis().checked_div(after.as_millis()).unwrap_or_default())
                 .unwrap_or(u64::MAX);
             if times > *told {
@@ -90,7 +90,7 @@ fn watch(pulses: &[Pulse], after: Duration, is_over: &AtomicBool, watcher: &dyn 
 /// A drive whose requests are counted.
 pub struct Watched<'a, D: ?Sized> {
     pub drive: &'a D,
-    pub pulse: &'a Pulse,
+    pub heartbeat: &'a Heartbeat,
 }
 
 impl<D: DriveIo + ?Sized> DriveIo for Watched<'_, D> {
@@ -103,17 +103,17 @@ impl<D: DriveIo + ?Sized> DriveIo for Watched<'_, D> {
     }
 
     fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
-        self.pulse.count(|| self.drive.read_at(at, into))
+        self.heartbeat.count(|| self.drive.read_at(at, into))
     }
 }
 
 impl<D: DriveWrite + ?Sized> DriveWrite for Watched<'_, D> {
     fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
-        self.pulse.count(|| self.drive.write_at(at, from))
+        self.heartbeat.count(|| self.drive.write_at(at, from))
     }
 
     fn flush(&self) -> Result<(), DriveFault> {
-        self.pulse.count(|| self.drive.flush())
+        self.heartbeat.count(|| self.drive.flush())
     }
 }
 
@@ -135,15 +135,15 @@ mod tests {
     #[test]
     fn the_silent_drive_alone_is_told_of_and_the_watch_ends_with_its_work() {
         let told = Told(Mutex::default());
-        let pulses = [Pulse::new(), Pulse::new()];
+        let heartbeats = [Heartbeat::new(), Heartbeat::new()];
         let after = Duration::from_millis(40);
         // Of a request that takes long, one drive waits; the other has nothing to do.
-        watched(&pulses, after, &told, || pulses[1].count(|| std::thread::sleep(after * 5)));
+        watched(&heartbeats, after, &told, || heartbeats[1].count(|| std::thread::sleep(after * 5)));
         let heard = std::mem::take(&mut *told.0.lock().unwrap());
         assert!(!heard.is_empty() && heard.iter().all(|one| matches!(one, (1, Event::Stalled { .. }))), "{heard:?}");
-        assert_eq!(watched(&pulses, Duration::from_secs(20), &told, || 7), 7);
+        assert_eq!(watched(&heartbeats, Duration::from_secs(20), &told, || 7), 7);
         // It does not go on for ever when the work panics.
-        let panics = || watched(&pulses, after, &told, || panic!("the work"));
+        let panics = || watched(&heartbeats, after, &told, || panic!("the work"));
         assert!(catch_unwind(AssertUnwindSafe(panics)).is_err());
     }
 }

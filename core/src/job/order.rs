@@ -1,0 +1,81 @@
+//! What a job is to do: with which image, on which drives, how.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use crate::devices::After;
+use crate::guard::{Cleared, Plan};
+use crate::image::Inspection;
+use crate::job::source::{Checked, Source};
+
+/// Whether the body is read back before the seal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReadBack {
+    /// As it should be.
+    Whole,
+    /// Not asked for: the result is then no more than [`JobResult::Written`].
+    Skip,
+}
+
+/// What is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Writing {
+    /// All of the image.
+    Everything,
+    /// Where the drive holds something else than the image; the rest is only read.
+    OnlyChanged,
+}
+
+/// Whether a job goes on with what an earlier one has left on a drive.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Start {
+    /// From the beginning.
+    Over,
+    /// From where the drive last confirmed that it keeps what it took.
+    GoOn,
+}
+
+/// How patient a job is.
+#[derive(Clone, Copy, Debug)]
+pub struct Pacing {
+    /// The drive is asked to keep what it took each time this has gone by: so much time an accident costs.
+    pub flush_after: Duration,
+    /// A drive that has not answered for so long is told of.
+    pub stall_after: Duration,
+}
+
+impl Default for Pacing {
+    fn default() -> Self {
+        Self { flush_after: Duration::from_secs(2), stall_after: Duration::from_secs(20) }
+    }
+}
+
+/// What is to be done.
+pub struct Order<'a> {
+    /// Where the image comes from.
+    pub source: &'a dyn Source,
+    /// What the guard has cleared the drives for.
+    pub plan: &'a Plan,
+    /// What is known of it, to name files where a drive differs.
+    pub inspection: Option<&'a Inspection>,
+    /// What a check before has found; another image on the way is not sealed.
+    pub checked: Checked,
+    /// Whether the body is read back.
+    pub read_back: ReadBack,
+    /// What is written.
+    pub writing: Writing,
+    /// What becomes of the drives.
+    pub after: After,
+    /// How patient it is.
+    pub pacing: Pacing,
+}
+
+/// A drive of a job.
+pub struct Target {
+    /// The guard's proof, which is spent whatever happens.
+    pub cleared: Cleared,
+    /// Where notes are kept, so that the job can be gone on with: see [`journal::path_of`].
+    pub journal: Option<PathBuf>,
+    /// Whether it goes on with an earlier one.
+    pub start: Start,
+}
