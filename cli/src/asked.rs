@@ -6,7 +6,7 @@ use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
 use pyrotyp_core::hash::Sum;
 
-use crate::slip;
+use crate::near::nearest;
 
 /// What the help ends with.
 const AFTER_HELP: &str = "\
@@ -254,7 +254,7 @@ fn finding_id(text: &str) -> Result<String, String> {
         Ok(text.to_owned())
     } else {
         let ids = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id);
-        let meant = slip::nearest(text, ids).map(|id| format!(", did you mean {id}?")).unwrap_or_default();
+        let meant = nearest(text, ids).map(|id| format!(", did you mean {id}?")).unwrap_or_default();
         Err(format!("no finding has this id{meant}; `pyrotyp drives --explain` lists them all"))
     }
 }

@@ -9,7 +9,8 @@ use pyrotyp_core::text::{Shown, shell};
 
 use crate::asked::Asked;
 use crate::exit::{Exit, Failure};
-use crate::failed;
+use crate::near::nearest;
+use crate::out::failed;
 
 /// Words that people use for what is called otherwise here.
 const OTHER_WORDS: [(&str, &[&str]); 8] = [
@@ -22,26 +23,6 @@ const OTHER_WORDS: [(&str, &[&str]); 8] = [
     ("fetch", &["download", "get", "pull"]),
     ("shelf", &["images", "library", "store"]),
 ];
-/// From here on two words are alike enough to be meant for each other (Jaro-Winkler).
-const ALIKE: f64 = 0.88;
-
-/// So much less counts the beginning of a word than all of it.
-const START_COUNTS_LESS: f64 = 0.05;
-
-/// The word of these that is nearest to `typed`, if one is near.
-pub fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let typed = typed.to_lowercase();
-    let alike = |word: &str| {
-        let word = word.to_lowercase();
-        // A name may be meant by its beginning.
-        let start: String = word.chars().take(typed.chars().count()).collect();
-        strsim::jaro_winkler(&typed, &word).max(strsim::jaro_winkler(&typed, &start) - START_COUNTS_LESS)
-    };
-    let rated = known.into_iter().map(|word| (alike(word), word));
-    let best = rated.max_by(|a, b| a.0.total_cmp(&b.0))?;
-    (best.0 >= ALIKE).then_some(best.1)
-}
-
 /// Tells an error of the command line; help and version are no errors.
 pub fn told(error: &Error) -> Exit {
     match error.kind() {

@@ -10,13 +10,15 @@ use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Foreign, Shown, shell};
 use pyrotyp_core::{job, ledger};
 
-use super::drives::onto;
-use super::{choose_drive, fit_to_write, needs_medium, on_shelf_or_file, open_image, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, of_image};
-use crate::show::job_progress::JobProgress;
+use crate::live::job_progress::JobProgress;
+use crate::out::{put, put_document, say};
+use crate::session::attached::{choose_drive, needs_medium, platform};
+use crate::session::folders::state_folder;
+use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
+use crate::session::judged::onto;
 use crate::show::{json, text};
-use crate::{put, put_document, say};
 
 /// What is on a drive that does not hold the image, in words, as far as it tells itself.
 fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {

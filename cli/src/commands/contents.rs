@@ -5,12 +5,13 @@ use pyrotyp_core::devices::Sectors;
 use pyrotyp_core::ledger;
 use pyrotyp_core::stop::Cancel;
 
-use super::drives::onto;
-use super::{choose_drive, needs_medium, platform, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
+use crate::out::{put, put_document, say};
+use crate::session::attached::{choose_drive, needs_medium, platform};
+use crate::session::folders::state_folder;
+use crate::session::judged::onto;
 use crate::show::{content, json};
-use crate::{put, put_document, say};
 
 /// Looks at one drive; nothing is mounted, and nothing is written.
 pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {

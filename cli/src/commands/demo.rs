@@ -15,8 +15,8 @@ use pyrotyp_sample::mirror::Mirror;
 
 use crate::asked::{Asked, Common};
 use crate::exit::{Exit, Failure};
+use crate::out::put;
 use crate::show::style::{FAINT, NAME};
-use crate::{put, run as run_command};
 
 /// Where the stick is altered for the last step: inside the large file of the image.
 const ALTERED_AT: u64 = 8 << 20;
@@ -24,8 +24,13 @@ const ALTERED_AT: u64 = 8 << 20;
 /// The key that signs the list of checksums.
 const KEY: &str = "larkspur-releases.pub";
 
-/// Runs the demo in a temporary folder, or in the new folder `keep`.
-pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+/// Runs the demo in a temporary folder, or in the new folder `keep`; each of its steps goes through `command`.
+pub fn run(
+    keep: Option<&Path>,
+    common: &Common,
+    cancel: &Cancel,
+    command: &dyn Fn(&Asked, &Cancel) -> Exit,
+) -> Result<Exit, Failure> {
     let temporary = tempfile::tempdir().map_err(|error| cannot("make a temporary folder", &error))?;
     let folder = match keep {
         Some(folder) if folder.exists() => {
@@ -43,7 +48,7 @@ pub fn run(keep: Option<&Path>, common: &Common, cancel: &Cancel) -> Result<Exit
     fs::write(folder.join("catalogue.toml"), catalogue).map_err(|error| cannot("write the catalogue", &error))?;
     // The commands are then as short as a person would type them, and can be typed again with --keep.
     std::env::set_current_dir(&folder).map_err(|error| cannot("enter the bench's folder", &error))?;
-    let walk = Walk { common, cancel, is_kept: keep.is_some() };
+    let walk = Walk { common, cancel, command, is_kept: keep.is_some() };
     walk.all()?;
     if keep.is_some() {
         begin_again().map_err(|error| cannot("put the bench back to its beginning", &error))?;
@@ -105,6 +110,7 @@ fn build(folder: &Path) -> std::io::Result<()> {
 struct Walk<'a> {
     common: &'a Common,
     cancel: &'a Cancel,
+    command: &'a dyn Fn(&Asked, &Cancel) -> Exit,
     /// Whether the bench stays, so that its commands are to be typed again.
     is_kept: bool,
 }
@@ -170,7 +176,7 @@ impl Walk<'_> {
         let mut asked = Asked::try_parse_from(typed)
             .map_err(|error| Failure::new(Exit::Unexpected, format!("the demo's own command is wrong: {error}"), ""))?;
         asked.common.color = self.common.color;
-        let exit = run_command(&asked, self.cancel);
+        let exit = (self.command)(&asked, self.cancel);
         if exit == Exit::Stopped {
             return Err(Failure::new(Exit::Stopped, "the demo was stopped", "run it again"));
         }

@@ -22,14 +22,19 @@ use pyrotyp_core::text::Shown;
 use pyrotyp_core::text::foreign::all_shown;
 use pyrotyp_core::{machine, published};
 
-use super::catalogue::{self, today};
-use super::check::{self, Depth, Known};
-use super::{OpenedImage, line, open_image_called, state_folder};
 use crate::asked::{Common, Fetch};
 use crate::exit::{Exit, Failure, chain, plain};
-use crate::show::progress::{Progress, news_words};
+use crate::live::progress::{Progress, news_words};
+use crate::out::{put, put_document, say, warn};
+use crate::session::catalogue;
+use crate::session::examine::{Depth, Known, examine, vouched_for};
+use crate::session::folders::state_folder;
+use crate::session::images::{OpenedImage, open_image_called};
+use crate::session::refusal::refusal;
+use crate::session::release::today;
+use crate::session::shelf_notes::note_on_shelf;
 use crate::show::{checked, json, shelved};
-use crate::{put, put_document, say, warn};
+use crate::writing::line;
 
 /// Room that a fetch leaves on the disk: in bytes, but no more than a part of what is free.
 const SPARE: u64 = 64 << 20;
@@ -106,7 +111,7 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     }
     let target = folder.join(&source.wanted.name);
     if asked.into.is_none() {
-        super::shelf::fit_for_shelf(OsStr::new(&source.wanted.name))?;
+        crate::session::shelf_notes::fit_for_shelf(OsStr::new(&source.wanted.name))?;
     }
     if target.exists() {
         return is_there(asked, &source, &target, common, cancel);
@@ -124,14 +129,14 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     let image = open_image_called(part.path(), &target)?;
     let known =
         Known { expected: &source.expected, keys: &source.keys, sums: Some(&sums), ..Known::of(&asked.against) };
-    let report = check::examine(&target, &image, &known, Depth::Everything, common, cancel)?;
+    let report = examine(&target, &image, &known, Depth::Everything, common, cancel)?;
     let report = if report.sums.is_empty() { Report { sums, ..report } } else { report };
-    if let Some(failure) = check::refusal(&target, &report).or_else(|| other_signer(&source, &report)) {
+    if let Some(failure) = refusal(&target, &report).or_else(|| other_signer(&source, &report)) {
         let kept = format!("{}\n   what came is kept as {}", failure.text, part.path().shown());
         return Err(Failure { text: kept, ..failure });
     }
     // What was published by somebody is what it is, fit to be written or not; of anything else that is all there is to go by.
-    let unfit = super::fit_to_write(&target, &image.inspection).err();
+    let unfit = crate::session::images::fit_to_write(&target, &image.inspection).err();
     let is_published = matches!(report.proof(), Proof::Signed(_) | Proof::Published);
     if let Some(failure) = unfit.as_ref().filter(|_| !is_published) {
         let kept = part.path();
@@ -185,8 +190,8 @@ fn hand_over(
     let target = folder.path().join(&source.wanted.name);
     let source = with_lists(asked, source, &target, web, common, cancel)?;
     let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
-    let (published, report) = check::vouched_for(&target, None, &known, common, cancel)?;
-    let refused = check::refusal(&target, &report).or_else(|| other_signer(&source, &report));
+    let (published, report) = vouched_for(&target, None, &known, common, cancel)?;
+    let refused = refusal(&target, &report).or_else(|| other_signer(&source, &report));
     if let Some(failure) = refused {
         return Err(failure);
     }
@@ -412,10 +417,10 @@ fn is_there(
     cancel: &Cancel,
 ) -> Result<Exit, Failure> {
     let identity = Identity::of(target);
-    let image = super::open_image(target, common)?;
+    let image = crate::session::images::open_image(target, common)?;
     let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
-    let report = check::examine(target, &image, &known, Depth::Enough, common, cancel)?;
-    if let Some(failure) = check::refusal(target, &report) {
+    let report = examine(target, &image, &known, Depth::Enough, common, cancel)?;
+    if let Some(failure) = refusal(target, &report) {
         let next = "move that file away to fetch it again";
         return Err(Failure { next: next.to_owned(), ..failure });
     }
@@ -423,7 +428,7 @@ fn is_there(
         let text = format!("{} is there already, and nothing tells whether it is the same", target.shown());
         return Err(Failure::new(Exit::Refused, text, "move that file away to fetch it again"));
     }
-    check::note_on_shelf(target, identity, &report, common);
+    note_on_shelf(target, identity, &report, common);
     say(common, "it is there already, and matches: nothing was fetched\n");
     let shelf = state_folder(common).and_then(|state| Shelf::open(&state).ok());
     let item = shelf.as_ref().and_then(|shelf| shelf.at(target));
@@ -455,6 +460,6 @@ fn shelve(
             Ok(())
         })
     });
-    kept.map_err(|error| super::shelf::unwritable(&PathBuf::from(state), &error))?;
+    kept.map_err(|error| crate::session::shelf_notes::unwritable(&PathBuf::from(state), &error))?;
     Ok(name)
 }

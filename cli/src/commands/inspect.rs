@@ -4,11 +4,11 @@ use std::path::PathBuf;
 
 use pyrotyp_core::image::Verdict;
 
-use super::{OpenedImage, on_shelf_or_file, open_image};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
+use crate::out::{put, put_document, tell};
+use crate::session::images::{OpenedImage, on_shelf_or_file, open_image};
 use crate::show::{inspected, json};
-use crate::{put, put_document, tell};
 
 /// Columns that are taken where there is no terminal to ask.
 const WIDTH: usize = 100;

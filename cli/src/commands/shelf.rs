@@ -1,60 +1,29 @@
 //! `pyrotyp shelf`: the images of this bench.
 
-use std::ffi::OsStr;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
 use pyrotyp_core::bytes::{ReadAt, human_bytes};
-use pyrotyp_core::hash::{Algorithm, Sum};
 use pyrotyp_core::published::{CheckError, Checked, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Shown, shell};
-use pyrotyp_core::{Finding, ledger, published, shelf};
+use pyrotyp_core::{ledger, published};
 
-use super::check::{self, Known};
-use super::{catalogue, fit_to_write, open_image, open_image_called, state_folder};
 use crate::asked::{self, Against, Common};
 use crate::exit::{Exit, Failure, plain};
-use crate::show::progress::Progress;
+use crate::live::progress::Progress;
+use crate::near::nearest;
+use crate::out::{put, put_document, say, tell};
+use crate::session::examine::{Depth, Known, examine};
+use crate::session::folders::state_folder;
+use crate::session::images::{fit_to_write, open_image, open_image_called};
+use crate::session::refusal::refusal;
+use crate::session::release;
+use crate::session::shelf_notes::{fit_for_shelf, note_damage, note_on_shelf, unwritable};
+use crate::show::shelved::{Row, Verified};
 use crate::show::{json, shelved};
-use crate::{put, put_document, say, slip, tell};
-
-/// An image of the shelf, with what else is known of it.
-pub struct Row {
-    /// Its entry.
-    pub item: Item,
-    /// Length of its file, in bytes.
-    pub bytes: u64,
-    /// Tags of the drives on which it is, by the records of this bench.
-    pub on: Vec<String>,
-    /// What the catalogue and the rest of the shelf say of its age.
-    pub findings: Vec<Finding>,
-}
-
-/// An image of the shelf that was read again.
-pub struct Verified {
-    /// Its entry.
-    pub item: Item,
-    /// What was found out about it.
-    pub report: Report,
-    /// What speaks against it.
-    pub fault: Option<Failure>,
-}
-
-/// A state folder that can't be written.
-pub fn unwritable(state: &Path, error: &io::Error) -> Failure {
-    let text = format!("can't change the shelf in {}: {}", state.shown(), plain(error));
-    let next = match error.kind() {
-        // What the file system says, whatever the file.
-        io::ErrorKind::FileTooLarge => {
-            "that file system takes no file of this size (FAT ends at 4 GiB); name another folder with --state"
-        }
-        _ => "make room there and make it writable for yourself, or name another folder with --state",
-    };
-    Failure::new(Exit::Unexpected, text, next)
-}
 
 /// Does what is asked with the shelf; lists it when nothing is.
 pub fn run(asked: Option<&asked::Shelf>, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
@@ -121,7 +90,7 @@ fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
         Row {
             bytes: shelf.path(item).metadata().map_or(0, |found| found.len()),
             on: records.holding(item.sha256(), &shelf.path(item)),
-            findings: catalogue::age(&naming, common),
+            findings: release::age(&naming, common),
             item: item.clone(),
         }
     };
@@ -205,45 +174,6 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
     Ok(())
 }
 
-/// Whether a file may have this name on the shelf.
-pub fn fit_for_shelf(name: &OsStr) -> Result<(), Failure> {
-    let fail = |why| {
-        let text = format!("{} can't be on the shelf: {why}", name.shown());
-        Failure::new(Exit::Usage, text, "give the file another name first")
-    };
-    shelf::name_on_shelf(name).map(drop).map_err(fail)
-}
-
-/// Keeps that an image of the shelf is not what it should be.
-pub fn note_damage(state: &Path, file: &str, common: &Common) {
-    note(state, common, |shelf| shelf.note_damage(file));
-}
-
-/// Keeps the SHA-256 that was computed while an image of the shelf was written, if the file is still what it was `before`.
-pub fn learn(path: &Path, hex: &str, before: &Identity, common: &Common) {
-    let Some((state, item)) = check::on_shelf(path, common) else { return };
-    if Identity::of(path).is_ok_and(|now| now == *before) {
-        let sum = Sum { algorithm: Algorithm::Sha256, hex: hex.to_owned() };
-        note(&state, common, |shelf| shelf.learn(&item.file, &sum, before));
-    }
-}
-
-/// Keeps that an image of the shelf is written to a drive now.
-pub fn note_use(state: &Path, file: &str, common: &Common) {
-    note(state, common, |shelf| shelf.note_use(file));
-}
-
-/// Changes what the shelf knows of an image; that it can't be kept is said.
-pub fn note(state: &Path, common: &Common, change: impl FnOnce(&mut Shelf) + Send) {
-    let noted = Shelf::change(state, |shelf| {
-        change(shelf);
-        Ok(())
-    });
-    if let Err(error) = noted {
-        say(common, &format!("the shelf's index could not be kept: {}\n", plain(&error)));
-    }
-}
-
 /// The images with these names, or all of them.
 fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
     if names.is_empty() {
@@ -252,7 +182,7 @@ fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
     let one = |name: &String| match shelf.find(name) {
         Ok(Some(item)) => Ok(item.clone()),
         Ok(None) => {
-            let meant = slip::nearest(name, shelf.items().iter().map(Item::name));
+            let meant = nearest(name, shelf.items().iter().map(Item::name));
             let meant = meant.map_or(String::new(), |meant| format!("did you mean {}? ", shell::word(meant)));
             let text = format!("nothing on the shelf is called {}", name.shown());
             Err(Failure::new(Exit::Usage, text, format!("{meant}pyrotyp shelf lists it")))
@@ -326,10 +256,10 @@ fn verify_one(
     }
     let nothing = Against::default();
     let known = Known { sums: Some(&found.sums), ..Known::of(&nothing) };
-    let examined = check::examine(path, &image, &known, check::Depth::Enough, common, cancel)?;
+    let examined = examine(path, &image, &known, Depth::Enough, common, cancel)?;
     let report = Report { checked: found.checked, sums: found.sums.clone(), pieces: found.pieces, ..examined };
-    check::note_on_shelf(path, identity, &report, common);
-    let fault = check::refusal(path, &report);
+    note_on_shelf(path, identity, &report, common);
+    let fault = refusal(path, &report);
     Ok((report, fault))
 }
 

@@ -12,13 +12,19 @@ use pyrotyp_core::shelf::{Identity, Item};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Shown, shell};
 
-use super::check::{self, Depth, Known};
-use super::job::{self, Chosen, Confirming, Image, Ready};
-use super::{Content, OpenedImage, drives, fit_to_write, on_shelf_or_file, open_image, platform, shelf, stream};
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure};
+use crate::out::{say, warn};
+use crate::session::attached::platform;
+use crate::session::examine::{Depth, Known, examine};
+use crate::session::images::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image};
+use crate::session::judged::which;
+use crate::session::refusal::{is_damage, refusal};
+use crate::session::shelf_notes;
+use crate::session::shelf_notes::{note_on_shelf, on_shelf};
 use crate::show::json;
-use crate::{say, warn};
+use crate::writing::job::{self, Chosen, Confirming, Image, Ready};
+use crate::writing::stream;
 
 /// The word that stands for standard input.
 const INPUT: &str = "-";
@@ -27,7 +33,7 @@ const INPUT: &str = "-";
 pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
     if asked.to.is_empty() {
         let command = format!("pyrotyp write {}", shell::path(&asked.image));
-        return Err(drives::which(&command, common)?);
+        return Err(which(&command, common)?);
     }
     if asked.image.as_os_str() == INPUT {
         return stream::from_input(asked, common, cancel);
@@ -122,7 +128,7 @@ fn check_image(
     common: &Common,
     cancel: &Cancel,
 ) -> Result<Option<Report>, Failure> {
-    let shelved = check::on_shelf(path, common);
+    let shelved = on_shelf(path, common);
     if let Some((_, Item { damaged: Some(when), .. })) = &shelved {
         let day = when.get(..10).unwrap_or(when);
         let text = format!("{} is known to be damaged: found on {day}", path.shown());
@@ -131,22 +137,22 @@ fn check_image(
     let kept: Vec<Sum> = shelved.iter().flat_map(|(_, item)| item.sums()).collect();
     let known = Known { purpose: Purpose::Write, is_read: !kept.is_empty(), ..Known::of(&asked.against) };
     let identity = Identity::of(path);
-    let report = check::examine(path, opened, &known, Depth::Enough, common, cancel)?;
+    let report = examine(path, opened, &known, Depth::Enough, common, cancel)?;
     let differs = |sum: &&Sum| report.sums.iter().any(|now| now.algorithm == sum.algorithm && now != *sum);
     let other = kept.iter().find(differs).map(|sum| {
         let text = format!("{}: its {} is not what the shelf knows of it", path.shown(), sum.algorithm);
         Failure::new(Exit::Checksum, text, spoilt(&shelved))
     });
-    let is_damage = other.is_some() || check::is_damage(&report, &asked.against);
-    if let Some(failure) = other.or_else(|| check::refusal(path, &report)) {
+    let is_damage = other.is_some() || is_damage(&report, &asked.against);
+    if let Some(failure) = other.or_else(|| refusal(path, &report)) {
         if let Some((state, item)) = shelved.as_ref().filter(|_| is_damage) {
-            shelf::note_damage(state, &item.file, common);
+            shelf_notes::note_damage(state, &item.file, common);
         }
         return Err(failure);
     }
-    check::note_on_shelf(path, identity, &report, common);
+    note_on_shelf(path, identity, &report, common);
     if let Some((state, item)) = &shelved {
-        shelf::note_use(state, &item.file, common);
+        shelf_notes::note_use(state, &item.file, common);
     }
     if report.checked.is_empty() && !matches!(report.proof(), Proof::Signed(_)) {
         for (file, why) in &report.unusable {

@@ -18,7 +18,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::edge;
-use crate::commands::shelf::{Row, Verified};
+use super::shelved::{Row, Verified};
 use crate::exit::Failure;
 
 fn document(value: &impl Serialize) -> Value {

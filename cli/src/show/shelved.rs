@@ -4,15 +4,39 @@ use std::fmt::Write;
 use std::path::Path;
 
 use jiff::civil::Date;
+use pyrotyp_core::Finding;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::catalogue::Pick;
-use pyrotyp_core::published::Proof;
+use pyrotyp_core::published::{Proof, Report};
+use pyrotyp_core::shelf::Item;
 use pyrotyp_core::text::Shown;
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{BAD, CARE, FAINT, GOOD, NAME};
 use crate::asked::Common;
-use crate::commands::shelf::{Row, Verified};
+use crate::exit::Failure;
+
+/// An image of the shelf, with what else is known of it.
+pub struct Row {
+    /// Its entry.
+    pub item: Item,
+    /// Length of its file, in bytes.
+    pub bytes: u64,
+    /// Tags of the drives on which it is, by the records of this bench.
+    pub on: Vec<String>,
+    /// What the catalogue and the rest of the shelf say of its age.
+    pub findings: Vec<Finding>,
+}
+
+/// An image of the shelf that was read again.
+pub struct Verified {
+    /// Its entry.
+    pub item: Item,
+    /// What was found out about it.
+    pub report: Report,
+    /// What speaks against it.
+    pub fault: Option<Failure>,
+}
 
 const HEADINGS: [&str; 6] = ["NAME", "WHAT", "FOR", "SIZE", "CHECKED", "ON"];
 

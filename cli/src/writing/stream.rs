@@ -13,9 +13,10 @@ use pyrotyp_core::stop::{Cancel, Hearing};
 use pyrotyp_core::text::Shown;
 
 use super::job::{self, Confirming, Heard, Image, Ready};
-use super::{fit_to_write, platform};
 use crate::asked::{Common, Job, Write};
 use crate::exit::{Exit, Failure, plain};
+use crate::session::attached::platform;
+use crate::session::images::fit_to_write;
 use crate::show::json;
 
 /// How much is read before anything is judged, in bytes: the head, and what a codec needs for as much.

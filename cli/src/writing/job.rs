@@ -25,13 +25,15 @@ use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::{Level, guard, job, ledger, machine};
 
-use super::settings::survey;
-use super::{ARRIVING, choose_drive, shelf, state_folder};
 use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, chain, of_job, plain};
-use crate::show::job_progress::JobProgress;
+use crate::live::job_progress::JobProgress;
+use crate::out::{put, put_document, say, warn};
+use crate::session::attached::{ARRIVING, choose_drive};
+use crate::session::folders::state_folder;
+use crate::session::settings::survey;
+use crate::session::shelf_notes;
 use crate::show::{card, json, text};
-use crate::{put, put_document, say, warn};
 
 impl Job {
     pub fn read_back(&self) -> ReadBack {
@@ -444,7 +446,7 @@ pub fn run(
     let sha256 = outcomes.iter().find_map(|outcome| outcome.sha256.as_deref());
     // Of a packed image, it is the sum of what is inside.
     if let (Some(hex), Some(before), false) = (sha256, before, image.is_packed()) {
-        shelf::learn(image.path, hex, &before, common);
+        shelf_notes::learn(image.path, hex, &before, common);
     }
     report(&image, chosen, started, begun, outcomes, common)
 }

@@ -9,9 +9,9 @@ use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::job::{Estimate, Event, JobResult, Stage, Watcher};
 
 use super::progress::{PLAIN_EVERY, Pace, amount, style};
-use super::text::duration;
 use crate::asked::Common;
-use crate::{say, warn};
+use crate::out::{say, warn};
+use crate::show::text::duration;
 
 /// Follows a job.
 pub struct JobProgress {

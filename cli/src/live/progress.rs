@@ -8,10 +8,10 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::fetch::{Listener, News};
 
-use super::edge::edge;
-use super::text::duration;
 use crate::asked::Common;
-use crate::say;
+use crate::out::say;
+use crate::show::edge::edge;
+use crate::show::text::duration;
 
 /// Plain lines come no more often than this.
 pub const PLAIN_EVERY: Duration = Duration::from_secs(5);

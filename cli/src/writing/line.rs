@@ -22,10 +22,10 @@ use serde::{Deserialize, Serialize};
 
 use super::job::Confirming;
 use super::stream::{self, Passing, START_BYTES};
-use super::{ARRIVING, choose_drive, platform};
 use crate::asked::{Common, Fetch};
 use crate::exit::{Exit, Failure, plain};
-use crate::say;
+use crate::out::say;
+use crate::session::attached::{ARRIVING, choose_drive, platform};
 
 /// Longest description that is read, in bytes.
 const ABOUT_BYTES_MOST: u64 = 1 << 20;

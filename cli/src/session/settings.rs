@@ -13,7 +13,7 @@ use pyrotyp_core::text::Shown;
 use pyrotyp_core::{machine, plan};
 use serde::Deserialize;
 
-use super::{own_folder, state_folder};
+use super::folders::{own_folder, state_folder};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, plain};
 

@@ -4,38 +4,20 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
-use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError, by_version};
+use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError};
 use pyrotyp_core::fetch::Web;
-use pyrotyp_core::image::Naming;
+use pyrotyp_core::machine;
 use pyrotyp_core::published::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile};
 use pyrotyp_core::published::{Over, Published, PublishedSignature, vouch};
-use pyrotyp_core::shelf::Shelf;
 use pyrotyp_core::stop::Cancel;
-use pyrotyp_core::text::Shown;
-use pyrotyp_core::{Finding, machine};
 
-use super::check::{given_keys, remember, signature_refusal};
-use super::state_folder;
+use super::folders::state_folder;
+use super::keys::{given_keys, remember};
+use super::refusal::signature_refusal;
+use super::release::{kept, read};
 use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure, chain, plain};
-use crate::say;
-
-/// Where the catalogue that was used last is kept, below the state folder.
-const KEPT: &str = "catalogue.toml";
-
-/// Today, where the bench is.
-pub fn today() -> jiff::civil::Date {
-    Timestamp::now().to_zoned(TimeZone::system()).date()
-}
-
-fn read(path: &Path) -> io::Result<Vec<u8>> {
-    machine::read_linked(path, CATALOGUE_BYTES_MOST)
-}
-
-fn kept(common: &Common) -> Option<PathBuf> {
-    state_folder(common).map(|state| state.join(KEPT))
-}
+use crate::out::say;
 
 fn unusable(name: &str, error: &CatalogueError) -> Failure {
     let next = "docs/catalogue.md describes the format";
@@ -156,42 +138,4 @@ pub fn keys_of(system: &pyrotyp_core::catalogue::System, web: &Web, cancel: &Can
     }
     found.extend(named);
     Ok(found)
-}
-
-/// What the catalogue and the shelf say of an image's release: out of support, or a newer one is at hand.
-pub fn age(naming: &Naming, common: &Common) -> Vec<Finding> {
-    let Some(state) = state_folder(common) else { return Vec::new() };
-    let catalogue = read(&state.join(KEPT)).ok().and_then(|bytes| Catalogue::read(&bytes).ok());
-    let age = catalogue.and_then(|catalogue| catalogue.look_up(naming, today()));
-    let mut found = Vec::new();
-    if let Some(ended) = age.as_ref().and_then(|age| age.ended) {
-        let text = format!("its release is out of support since {ended}: it gets no security updates any more");
-        found.push(Finding::note("out-of-support", text));
-    }
-    let shelved = Shelf::open(&state).ok().and_then(|shelf| newer_on_shelf(&shelf, naming));
-    let published = age.and_then(|age| age.newer);
-    let text = match (shelved, published) {
-        (Some((version, name)), _) => {
-            Some(format!("release {} of the same edition is on the shelf: {}", version.shown(), name.shown()))
-        }
-        (None, Some(version)) => {
-            Some(format!("release {} of the same edition is in the catalogue: pyrotyp fetch", version.shown()))
-        }
-        (None, None) => None,
-    };
-    found.extend(text.map(|text| Finding::note("newer-release", text)));
-    found
-}
-
-/// Version and name of the newest image on the shelf that is the same but for a higher version.
-fn newer_on_shelf(shelf: &Shelf, naming: &Naming) -> Option<(String, String)> {
-    let (system, version) = (naming.system.as_ref()?, naming.version.as_ref()?);
-    let alike = shelf.items().iter().filter(|item| {
-        item.system.as_ref() == Some(system)
-            && item.edition == naming.edition
-            && item.architecture.as_deref() == naming.architecture
-    });
-    let versions = alike.filter_map(|item| Some((item.version.as_ref()?, item.name())));
-    let newest = versions.max_by(|(a, _), (b, _)| by_version(a, b))?;
-    by_version(newest.0, version).is_gt().then(|| (newest.0.clone(), newest.1.to_owned()))
 }

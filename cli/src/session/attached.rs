@@ -1,0 +1,62 @@
+//! The drive that was meant, among those that are attached.
+
+use std::path::Path;
+
+use pyrotyp_core::devices::linux::Linux;
+use pyrotyp_core::devices::tray::Tray;
+use pyrotyp_core::devices::{Platform, arrived, choose};
+use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
+use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::Shown;
+
+use crate::asked::Common;
+use crate::exit::{Exit, Failure};
+
+/// The word that stands for the next drive plugged in.
+pub const ARRIVING: &str = "arriving";
+
+/// The machine's drives, or those of a tray.
+pub fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
+    match &common.tray {
+        Some(folder) => {
+            let tray = Tray::open(folder).map_err(|error| Failure { exit: Exit::Usage, ..error.into() })?;
+            Ok(Box::new(tray))
+        }
+        None => Ok(Box::new(Linux::new())),
+    }
+}
+
+/// The drive that `asked` means; for `arriving`, waits until one is plugged in.
+pub fn choose_drive(
+    platform: &dyn Platform,
+    asked: &str,
+    cancel: &Cancel,
+    tell: &dyn Fn(&str),
+) -> Result<Choice, Failure> {
+    if asked != ARRIVING {
+        if Path::new(asked).is_file() && asked.parse::<Tag>().is_err() {
+            let text = format!("`{}` is a file, and a drive is wanted here", asked.shown());
+            return Err(Failure::new(Exit::Usage, text, "name the drive by its tag: pyrotyp drives"));
+        }
+        return Ok(choose(platform, asked)?);
+    }
+    let before: Vec<Drive> = platform.drives()?;
+    tell("plug the drive in now; those that are attached already do not count (Ctrl-C to leave it)\n");
+    loop {
+        if cancel.is_set() {
+            return Err(Failure::new(Exit::Stopped, "no drive was plugged in", "run the same command again"));
+        }
+        if let Some(drive) = arrived(&before, &platform.drives()?) {
+            return Ok(Choice { drive: drive.clone(), by: NamedBy::Arriving, partition: None });
+        }
+        std::thread::sleep(std::time::Duration::from_millis(200));
+    }
+}
+
+/// A reader without a card has nothing to be read.
+pub fn needs_medium(drive: &Drive) -> Result<(), Failure> {
+    match drive.bytes {
+        0 => Err(Failure::new(Exit::Refused, format!("drive {} has no medium in it", drive.tag), "put the card in")),
+        _ => Ok(()),
+    }
+}
