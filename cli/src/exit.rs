@@ -6,8 +6,9 @@ use serde_json::Value;
 
 use pyrotyp_core::Finding;
 use pyrotyp_core::devices::{ChooseError, PlatformError};
-use pyrotyp_core::job::{ImageFault, JobFault, JobResult};
+use pyrotyp_core::job::{ImageFault, JobFault};
 use pyrotyp_core::published::CheckError;
+use pyrotyp_core::record::JobResult;
 pub use pyrotyp_core::text::{chain, plain};
 
 /// Exit statuses, as the documentation lists them.

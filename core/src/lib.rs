@@ -28,6 +28,7 @@ pub mod ledger;
 pub mod machine;
 pub mod plan;
 pub mod published;
+pub mod record;
 pub mod shelf;
 pub mod stop;
 pub mod text;

@@ -18,13 +18,13 @@ use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::guard::{Cleared, Confirmed, Plan, clear};
 use pyrotyp_core::hash::{BlockHasher, Sum, Taker};
 use pyrotyp_core::image::inspect;
-use pyrotyp_core::job;
 use pyrotyp_core::job::{
-    Access, Cause, Checked, Conclusion, Event, Head, JobFault, JobResult, KeptImage, Order, Outcome, Pacing, ReadBack,
-    Source, Stage, Start, StreamedImage, Target, Watcher, Writing, journal,
+    Access, Checked, Event, JobFault, KeptImage, Order, Outcome, Pacing, ReadBack, Source, Start, StreamedImage,
+    Target, Watcher, Writing, journal,
 };
-use pyrotyp_core::plan;
+use pyrotyp_core::record::{Cause, Conclusion, Head, JobResult, Stage};
 use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::{job, plan};
 
 const MIB: usize = 1 << 20;
 
@@ -257,7 +257,7 @@ fn checked(image: &[u8]) -> Checked {
 fn the_stages_come_in_their_order_and_the_seal_comes_last() {
     let (bench, how) = (Bench::new(8 << 20, 512, ""), How::default());
     let outcome = bench.run(&image(3 * MIB), &how);
-    assert_eq!((outcome.result, outcome.head), (JobResult::Verified, Head::Sealed));
+    assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Verified, Head::Sealed));
     use Stage::*;
     assert_eq!(how.noted.stages(), [Claim, Blank, Body, ReadBack, Seal, Release]);
     assert!(!bench.notes().exists(), "there is nothing to go on with");
@@ -294,7 +294,7 @@ fn images_and_drives_of_every_odd_size_end_equal_with_nothing_old_at_the_ends() 
             } else {
                 bench.run(&image, &how)
             };
-            assert_eq!(outcome.result, JobResult::Verified, "{bytes} on {drive_bytes}: {:?}", outcome.fault);
+            assert_eq!(outcome.told.result, JobResult::Verified, "{bytes} on {drive_bytes}: {:?}", outcome.fault);
             assert_eq!(outcome.image_bytes, Some(bytes as u64));
             let drive = bench.drive();
             assert!(drive.starts_with(&image), "{bytes} on {drive_bytes}");
@@ -318,13 +318,13 @@ fn a_stick_pulled_out_at_any_moment_is_verified_and_equal_or_starts_no_pc_and_is
         let bench =
             Bench::new(16 << 20, 512, &format!("{cache}[[drive.fault]]\nkind = \"unplug\"\nafter_bytes = {after}\n"));
         let outcome = bench.run(&image, &How::default());
-        if outcome.result == JobResult::Verified {
+        if outcome.told.result == JobResult::Verified {
             assert!(bench.drive().starts_with(&image), "after {after}");
             assert!(after >= total, "after {after}: verified, though it was gone before the end");
             continue;
         }
-        assert_eq!(outcome.result, JobResult::Failed, "after {after}");
-        match outcome.head {
+        assert_eq!(outcome.told.result, JobResult::Failed, "after {after}");
+        match outcome.told.head {
             Head::Blank => assert!(!bench.could_start_a_pc(), "after {after}: called blank"),
             // Pulled out while the ends were being emptied or sealed: nobody can know, and nobody claims to.
             Head::Unknown => assert!(after < 2 * MIB as u64 || after >= total - MIB as u64, "after {after}"),
@@ -336,7 +336,7 @@ fn a_stick_pulled_out_at_any_moment_is_verified_and_equal_or_starts_no_pc_and_is
         bench.describe(16 << 20, 512, "");
         let how = How::go_on();
         let outcome = bench.run(&image, &how);
-        assert_eq!(outcome.result, JobResult::Verified, "after {after}: {:?}", outcome.fault);
+        assert_eq!(outcome.told.result, JobResult::Verified, "after {after}: {:?}", outcome.fault);
         assert!(bench.drive().starts_with(&image), "after {after}");
         went_on += usize::from(how.noted.has(|event| matches!(event, Event::GoingOn { .. })));
     }
@@ -352,7 +352,7 @@ fn asked_to_stop_at_any_stage_it_stops_and_starts_no_pc() {
         let (bench, how) = (Bench::new(8 << 20, 512, ""), How::stopped_at(stage));
         let before = bench.drive();
         let outcome = bench.run(&image(6 * MIB), &how);
-        assert_eq!((outcome.result, outcome.head), (JobResult::Stopped, head), "{stage:?}");
+        assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Stopped, head), "{stage:?}");
         assert_eq!(bench.drive() == before, head == Head::Untouched, "{stage:?}");
         assert!(head == Head::Untouched || !bench.could_start_a_pc(), "{stage:?}");
         assert_eq!(how.noted.stages().last(), Some(&Stage::Release), "{stage:?}: the drive must be given back");
@@ -364,13 +364,13 @@ fn a_drive_that_is_given_back_unsealed_is_blank_throughout_its_head() {
     // Stopped between read-back and seal, which an image without a body reaches, and after a read-back that differs.
     let bench = Bench::new(8 << 20, 512, "");
     let outcome = bench.run(&image(700_000), &How::stopped_at(Stage::ReadBack));
-    assert_eq!((outcome.result, outcome.head), (JobResult::Stopped, Head::Blank));
+    assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Stopped, Head::Blank));
     assert!(bench.drive()[..MIB].iter().all(|byte| *byte == 0));
 
     let bench = Bench::new(8 << 20, 512, "[[drive.fault]]\nkind = \"corrupt\"\nat = 2000000\nbytes = 2000\n");
     let outcome = bench.run(&image(3 * MIB), &How::default());
-    assert_eq!((outcome.result, outcome.head), (JobResult::Differs, Head::Blank));
-    assert_eq!(outcome.conclusion, Some(Conclusion::FailingMemory { bits: 4, lines: 0x10 }));
+    assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Differs, Head::Blank));
+    assert_eq!(outcome.told.conclusion, Some(Conclusion::FailingMemory { bits: 4, lines: 0x10 }));
     assert!(bench.drive()[..MIB].iter().all(|byte| *byte == 0));
 }
 
@@ -383,7 +383,7 @@ fn an_image_that_is_not_the_one_that_was_meant_is_not_sealed() {
         other[at] ^= 1;
         let bench = Bench::new(13 << 20, 512, "");
         let outcome = bench.run(&other, &How { checked: checked(&image), ..How::default() });
-        assert_eq!((outcome.result, outcome.head), (JobResult::Failed, Head::Blank), "{at}");
+        assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Failed, Head::Blank), "{at}");
         let told = outcome.fault.unwrap().to_string();
         assert!(told.starts_with("the image changed after it was checked"), "{at}: {told}");
         assert!(!bench.could_start_a_pc());
@@ -391,7 +391,7 @@ fn an_image_that_is_not_the_one_that_was_meant_is_not_sealed() {
     let bench = Bench::new(16 << 20, 512, "");
     let told = |how: How<'_>| {
         let outcome = bench.run(&image, &how);
-        assert_eq!((outcome.result, outcome.head), (JobResult::Failed, Head::Blank));
+        assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Failed, Head::Blank));
         assert!(!bench.could_start_a_pc());
         outcome.fault.unwrap().to_string()
     };
@@ -413,8 +413,8 @@ fn false_capacity_is_told_with_the_true_size() {
     let conclusion = |fault: &str, bytes: usize| {
         let bench = Bench::new(72 << 20, 512, &format!("[[drive.fault]]\n{fault}\n"));
         let outcome = bench.run(&image(bytes), &How::default());
-        assert_eq!(outcome.result, JobResult::Differs, "{fault}");
-        outcome.conclusion
+        assert_eq!(outcome.told.result, JobResult::Differs, "{fault}");
+        outcome.told.conclusion
     };
     let claimed_bytes = 72 << 20;
     // Once round, several times round, and not at a block.
@@ -452,10 +452,10 @@ fn what_came_through_a_pipe_is_found_wrong_and_told_as_far_as_the_drive_alone_te
         }
         let stream = StreamedImage::new(Box::new(&image[..]), Box::new(|| Ok(())));
         let outcome = bench.on(&["a"], &stream, &How::default()).pop().unwrap();
-        assert_eq!((outcome.result, outcome.head), (JobResult::Differs, Head::Blank), "{fault}");
+        assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Differs, Head::Blank), "{fault}");
         assert!(!bench.could_start_a_pc(), "{fault}");
-        let causes: Vec<_> = outcome.differences.iter().map(|one| (one.offset, one.bytes, one.cause)).collect();
-        (causes, outcome.conclusion.unwrap())
+        let causes: Vec<_> = outcome.told.differences.iter().map(|one| (one.offset, one.bytes, one.cause)).collect();
+        (causes, outcome.told.conclusion.unwrap())
     };
     let fake = |true_bytes| Conclusion::FalseCapacity { true_bytes, claimed_bytes: 72 << 20 };
     let block = 4 * MIB as u64;
@@ -488,7 +488,7 @@ fn a_drive_that_ends_within_the_image_is_never_verified() {
         let fault = format!("[[drive.fault]]\nkind = \"wrap\"\ntrue_bytes = {true_bytes}\n");
         for how in [How::default(), How::only_changed()] {
             let outcome = Bench::new(8 << 20, 512, &fault).run(&image, &how);
-            assert_ne!(outcome.result, JobResult::Verified, "true size {true_bytes}");
+            assert_ne!(outcome.told.result, JobResult::Verified, "true size {true_bytes}");
         }
     }
 }
@@ -500,7 +500,7 @@ fn a_seal_that_does_not_read_back_is_taken_off_again() {
     let (bench, how) = (Bench::new(8 << 20, 512, fault), How::default());
     let outcome = bench.run(&image(3 * MIB), &how);
     assert!(how.noted.stages().contains(&Stage::Seal));
-    assert_eq!(outcome.result, JobResult::Differs);
+    assert_eq!(outcome.told.result, JobResult::Differs);
     assert_eq!(outcome.fault.unwrap().to_string(), "what was sealed does not read back: byte 8192 is another one");
     assert!(!bench.could_start_a_pc());
 }
@@ -515,7 +515,7 @@ fn what_can_not_be_emptied_in_one_place_is_emptied_in_all_others_and_told() {
         fs::write(bench.folder.path().join("a.img"), &old).unwrap();
         let outcome = bench.run(&image(3 * MIB), how);
         let told = pyrotyp_core::text::chain(&outcome.fault.unwrap());
-        (outcome.result, outcome.head, told, bench.drive())
+        (outcome.told.result, outcome.told.head, told, bench.drive())
     };
     for sectors in [1, 3] {
         let bad = length - 512 * sectors;
@@ -548,7 +548,7 @@ fn a_proof_is_good_for_the_image_for_which_it_was_given_alone() {
     let (image, bench) = (image(3 * MIB), Bench::new(8 << 20, 512, ""));
     let before = bench.drive();
     let outcome = bench.run(&image, &How { is_cleared_for_another: true, ..How::default() });
-    assert_eq!((outcome.result, outcome.head), (JobResult::Refused, Head::Untouched));
+    assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Refused, Head::Untouched));
     assert!(matches!(outcome.fault, Some(JobFault::NotCleared { .. })) && bench.drive() == before);
 }
 
@@ -563,12 +563,12 @@ fn what_is_said_of_an_image_comes_from_the_job_that_says_it() {
     let by_sum = Checked { sha256: Some(sha256(&image)), ..Checked::default() };
     for known in [checked(&image), by_sum] {
         let outcome = bench.run(&other, &How { checked: known, ..How::only_changed() });
-        assert_eq!((outcome.result, outcome.sha256), (JobResult::Failed, None));
+        assert_eq!((outcome.told.result, outcome.sha256), (JobResult::Failed, None));
         let told = outcome.fault.unwrap().to_string();
         assert!(told.starts_with("the image changed after it was checked"), "{told}");
     }
     let outcome = bench.run(&other, &How { checked: checked(&other), ..How::only_changed() });
-    assert_eq!((outcome.result, outcome.sha256), (JobResult::Verified, Some(sha256(&other))));
+    assert_eq!((outcome.told.result, outcome.sha256), (JobResult::Verified, Some(sha256(&other))));
 }
 
 /// A drive, or an image, that ends this program at one of its calls.
@@ -645,9 +645,9 @@ fn whatever_of_the_program_dies_the_job_ends_and_starts_no_pc() {
         for (name, outcome) in ["a", "b"].iter().zip(&outcomes) {
             let drive = bench.file(name);
             let starts = drive.iter().take(4096).any(|byte| *byte != 0);
-            match outcome.result {
+            match outcome.told.result {
                 JobResult::Verified => assert!(drive.starts_with(&image), "{calls}"),
-                _ => assert!(!starts || outcome.head == Head::Untouched, "{calls}: {:?}", outcome.fault),
+                _ => assert!(!starts || outcome.told.head == Head::Untouched, "{calls}: {:?}", outcome.fault),
             }
         }
         outcomes.iter().filter(|outcome| matches!(outcome.fault, Some(JobFault::Died(_)))).count()
@@ -666,7 +666,12 @@ fn whatever_of_the_program_dies_the_job_ends_and_starts_no_pc() {
         let outcome = bench.on(&["a"], &source, &How::default()).pop().unwrap();
         let has_burnt = fused.1.load(Ordering::SeqCst) == 0;
         let result = if has_burnt { JobResult::Failed } else { JobResult::Verified };
-        assert_eq!((outcome.result, !has_burnt), (result, bench.could_start_a_pc()), "{calls}: {:?}", outcome.fault);
+        assert_eq!(
+            (outcome.told.result, !has_burnt),
+            (result, bench.could_start_a_pc()),
+            "{calls}: {:?}",
+            outcome.fault
+        );
     }
     // One who only watches harms nothing.
     struct Fainting(AtomicUsize);
@@ -677,7 +682,7 @@ fn whatever_of_the_program_dies_the_job_ends_and_starts_no_pc() {
     }
     let bench = Bench::new(16 << 20, 512, "");
     let outcome = bench.watched_by(&Fainting(AtomicUsize::new(3)), &KeptImage(&image)).pop().unwrap();
-    assert_eq!(outcome.result, JobResult::Verified);
+    assert_eq!(outcome.told.result, JobResult::Verified);
 }
 
 #[test]
@@ -688,8 +693,8 @@ fn what_fails_only_once_is_tried_again_and_what_fails_always_is_told_with_its_ra
         let outcome = bench.run(&image(9 * MIB), &how);
         let retried = how.noted.has(|event| matches!(event, Event::Retried { .. }));
         let fault = outcome.fault.map(|fault| pyrotyp_core::text::chain(&fault)).unwrap_or_default();
-        let causes: Vec<_> = outcome.differences.iter().map(|one| (one.offset, one.bytes, one.cause)).collect();
-        (outcome.result, retried, outcome.read_again, fault, causes)
+        let causes: Vec<_> = outcome.told.differences.iter().map(|one| (one.offset, one.bytes, one.cause)).collect();
+        (outcome.told.result, retried, outcome.told.read_again, fault, causes)
     };
     let none = String::new();
     assert_eq!(told("kind = \"write-error\"\ntimes = 1"), (JobResult::Verified, true, 0, none.clone(), vec![]));
@@ -790,7 +795,7 @@ fn a_flush_has_its_turn_although_writes_go_on() {
     let wrap = |drive| -> Box<dyn Claimed> { Box::new(PatientDrive { drive, under_way: AtomicUsize::new(0) }) };
     let patient = Wrapped { tray: &bench.tray(), wrap };
     let outcome = bench.on_platform(&patient, &["a"], &KeptImage(&image), &how).pop().unwrap();
-    assert_eq!(outcome.result, JobResult::Verified, "{:?}", outcome.fault);
+    assert_eq!(outcome.told.result, JobResult::Verified, "{:?}", outcome.fault);
     let flushed = how.noted.events.lock().unwrap();
     let before_the_end = |event: &&(usize, Event)| matches!(event.1, Event::Flushed { done } if done < 39 << 20);
     assert!(flushed.iter().filter(before_the_end).count() >= 3, "flushed while it was written");
@@ -804,21 +809,24 @@ fn only_what_differs_is_written() {
     let before = modified();
     let how = How::only_changed();
     let outcome = bench.run(&image, &how);
-    assert_eq!((outcome.result, outcome.head, outcome.written_bytes), (JobResult::Verified, Head::Sealed, 0));
+    assert_eq!(
+        (outcome.told.result, outcome.told.head, outcome.told.written_bytes),
+        (JobResult::Verified, Head::Sealed, 0)
+    );
     assert_eq!(modified(), before, "not a byte was written");
     assert!(!how.noted.stages().contains(&Stage::ReadBack), "all of it was read already");
 
     bench.alter(6 * MIB + 5, b"holiday");
     bench.alter(9 * MIB - 5, b"across two pieces");
     let outcome = bench.run(&image, &How::only_changed());
-    assert_eq!((outcome.result, outcome.written_bytes), (JobResult::Verified, 3 * (64 << 10)));
+    assert_eq!((outcome.told.result, outcome.told.written_bytes), (JobResult::Verified, 3 * (64 << 10)));
     assert!(bench.drive().starts_with(&image));
     // What differs in the head alone, or is left over at the drive's end, is mended as well; until then nothing starts.
     for at in [10, 16 * MIB - 9] {
         bench.alter(at, b"!");
         let how = How { noted: How::stopped_at(Stage::ReadBack).noted, ..How::only_changed() };
         let outcome = bench.run(&image, &how);
-        assert_eq!((outcome.result, outcome.written_bytes), (JobResult::Verified, 0));
+        assert_eq!((outcome.told.result, outcome.told.written_bytes), (JobResult::Verified, 0));
         assert!(bench.drive().starts_with(&image) && bench.drive()[16 * MIB - 9] == 0);
     }
 }
@@ -829,7 +837,7 @@ fn a_job_goes_on_only_with_what_the_drive_really_holds_and_the_same_image() {
     let stopped = || {
         let bench = Bench::new(40 << 20, 512, "");
         let outcome = bench.run(&image, &How::stopped_after(12 * MIB as u64));
-        assert_eq!((outcome.result, outcome.head), (JobResult::Stopped, Head::Blank));
+        assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Stopped, Head::Blank));
         bench
     };
     let go_on = |bench: &Bench, image: &Vec<u8>, checked: Checked| {
@@ -841,9 +849,9 @@ fn a_job_goes_on_only_with_what_the_drive_really_holds_and_the_same_image() {
             Event::StartsOver { why } => Some(why.clone()),
             _ => None,
         });
-        let wrote = outcome.written_bytes >> 20;
+        let wrote = outcome.told.written_bytes >> 20;
         (
-            outcome.result,
+            outcome.told.result,
             wrote,
             told.unwrap_or_default(),
             outcome.fault.map(|fault| fault.to_string()).unwrap_or_default(),
@@ -929,10 +937,10 @@ fn a_line_that_breaks_is_gone_on_with_and_what_the_drive_has_is_hashed_from_ther
     let sum: Sum = format!("sha256:{}", sha256(&image)).parse().unwrap();
     let known = || Checked { sums: vec![sum.clone()], ..Checked::default() };
     let first = bench.on(&["a"], &line(22 * MIB), &How { checked: known(), ..How::default() }).pop().unwrap();
-    assert_eq!((first.result, first.head), (JobResult::Failed, Head::Blank));
+    assert_eq!((first.told.result, first.told.head), (JobResult::Failed, Head::Blank));
     let line = line(usize::MAX);
     let outcome = bench.on(&["a"], &line, &How { checked: known(), ..How::go_on() }).pop().unwrap();
-    assert_eq!(outcome.result, JobResult::Verified, "{:?}", outcome.fault);
+    assert_eq!(outcome.told.result, JobResult::Verified, "{:?}", outcome.fault);
     assert!(line.sent.load(Ordering::Relaxed) <= 22 * MIB, "the head, and what was missing");
     assert!(bench.drive().starts_with(&image));
 }
@@ -956,7 +964,7 @@ fn of_several_drives_each_ends_as_it_deserves() {
     let faults = [("b", "kind = \"unplug\"\nafter_bytes = 9000000"), ("c", corrupt)];
     let (image, bench) = (image(38 * MIB), Bench::new(40 << 20, 512, &others(40 << 20, &faults)));
     let outcomes = bench.on(&["a", "b", "c"], &KeptImage(&image), &How::default());
-    let results: Vec<_> = outcomes.iter().map(|outcome| outcome.result).collect();
+    let results: Vec<_> = outcomes.iter().map(|outcome| outcome.told.result).collect();
     assert_eq!(results, [JobResult::Verified, JobResult::Failed, JobResult::Differs]);
     assert_eq!(JobResult::of_all(results), JobResult::Differs);
     assert!(bench.drive().starts_with(&image));
@@ -971,14 +979,14 @@ fn drives_of_other_sizes_and_sectors_share_a_job() {
     let bench = Bench::new(20 << 20, 512, &more);
     for how in [How::default(), How { checked: checked(&image), ..How::default() }] {
         let outcomes = bench.on(&["a", "b", "c", "d"], &KeptImage(&image), &how);
-        let results: Vec<_> = outcomes.iter().map(|outcome| outcome.result).collect();
+        let results: Vec<_> = outcomes.iter().map(|outcome| outcome.told.result).collect();
         assert_eq!(
             results[..3],
             [JobResult::Verified; 3],
             "{:?}",
             outcomes.iter().map(|one| &one.fault).collect::<Vec<_>>()
         );
-        assert_eq!((results[3], outcomes[3].head), (JobResult::Refused, Head::Untouched), "it is too small");
+        assert_eq!((results[3], outcomes[3].told.head), (JobResult::Refused, Head::Untouched), "it is too small");
         for name in ["a", "b", "c"] {
             assert!(bench.file(name).starts_with(&image), "{name}");
         }
@@ -997,14 +1005,14 @@ fn drives_that_were_stopped_at_different_points_go_on_together() {
         let how = How { checked: known, cancel: Cancel::new(), ..How::go_on() };
         let outcomes = bench.on(&["a", "b"], &KeptImage(&image), &how);
         for (outcome, name) in outcomes.iter().zip(["a", "b"]) {
-            assert_eq!(outcome.result, JobResult::Verified, "{name}: {:?}", outcome.fault);
+            assert_eq!(outcome.told.result, JobResult::Verified, "{name}: {:?}", outcome.fault);
             assert!(bench.file(name).starts_with(&image), "{name}");
         }
         // The second time there is nothing to go on with any more.
         if how.checked.blocks.is_some() {
-            assert!(outcomes[0].kept_bytes > outcomes[1].kept_bytes && outcomes[1].kept_bytes > 0);
+            assert!(outcomes[0].told.kept_bytes > outcomes[1].told.kept_bytes && outcomes[1].told.kept_bytes > 0);
         } else {
-            assert!(outcomes.iter().all(|outcome| outcome.kept_bytes == 0));
+            assert!(outcomes.iter().all(|outcome| outcome.told.kept_bytes == 0));
         }
     }
 }
@@ -1015,7 +1023,7 @@ fn a_slow_drive_is_left_behind_and_ends_well_by_itself() {
     let (image, bench) = (image(84 * MIB), Bench::new(90 << 20, 512, &others(90 << 20, &slow)));
     let how = How { read_back: ReadBack::Skip, ..How::default() };
     let outcomes = bench.on(&["a", "b"], &KeptImage(&image), &how);
-    assert!(outcomes.iter().all(|outcome| outcome.result == JobResult::Written));
+    assert!(outcomes.iter().all(|outcome| outcome.told.result == JobResult::Written));
     assert!(bench.file("b").starts_with(&image));
     let events = how.noted.events.lock().unwrap();
     let left: Vec<_> =
@@ -1225,10 +1233,10 @@ proptest! {
             && outermost(&|at| drive[at] == ought(at) || drive[at] == 0)
             && (!has_begun || each(inner.end..drive.len(), &|at| drive[at] == ought(at)));
         prop_assert!(is_untouched || is_proven || outermost(&|at| drive[at] == 0));
-        prop_assert!(outcome.result != JobResult::Verified || is_image);
+        prop_assert!(outcome.told.result != JobResult::Verified || is_image);
         fs::write(bench.folder.path().join("a.img"), &drive).unwrap();
         let outcome = bench.run(&image, &How { writing, checked: checked(), ..How::go_on() });
-        prop_assert_eq!(outcome.result, JobResult::Verified, "{:?}", outcome.fault);
+        prop_assert_eq!(outcome.told.result, JobResult::Verified, "{:?}", outcome.fault);
         prop_assert!(bench.drive().starts_with(&image));
     }
 
@@ -1254,7 +1262,7 @@ proptest! {
             let outcomes = bench.on(&["a", "b", "c"], &KeptImage(&image), &how);
             for (name, outcome) in ["a", "b", "c"].iter().zip(&outcomes) {
                 let drive = bench.file(name);
-                match (outcome.result, outcome.head) {
+                match (outcome.told.result, outcome.told.head) {
                     (JobResult::Verified, Head::Sealed) => prop_assert!(drive.starts_with(&image), "{}", name),
                     // A drive that drops what is written does not keep the blank head either.
                     (_, Head::Blank) if !drops => prop_assert!(drive[..4096].iter().all(|byte| *byte == 0), "{}", name),
@@ -1262,7 +1270,7 @@ proptest! {
                 }
             }
             if after == u64::MAX {
-                prop_assert_eq!(outcomes[0].result, JobResult::Verified, "the sound one: {:?}", outcomes[0].fault);
+                prop_assert_eq!(outcomes[0].told.result, JobResult::Verified, "the sound one: {:?}", outcomes[0].fault);
             }
         }
     }
@@ -1296,7 +1304,7 @@ proptest! {
             let pipe = StreamedImage::new(Box::new(Sending { line: &line, at: 0 }), Box::new(|| Ok(())));
             let source: &dyn Source = if is_line { &line } else { &pipe };
             let outcome = bench.on(&["a"], source, &how).pop().unwrap();
-            match (outcome.result, outcome.head) {
+            match (outcome.told.result, outcome.told.head) {
                 (JobResult::Verified, Head::Sealed) => prop_assert!(bench.drive().starts_with(&image)),
                 (_, Head::Blank) if !faults.contains("wrap") && !faults.contains("drop") => {
                     prop_assert!(!bench.could_start_a_pc());
@@ -1305,7 +1313,7 @@ proptest! {
             }
             if (breaks_at, lies_at) == (usize::MAX, usize::MAX) && faults.is_empty() {
                 let may_fail = is_doubtful && goes_on;
-                prop_assert!(outcome.result == JobResult::Verified || may_fail, "{:?}", outcome.fault);
+                prop_assert!(outcome.told.result == JobResult::Verified || may_fail, "{:?}", outcome.fault);
             }
         }
     }
@@ -1342,7 +1350,7 @@ proptest! {
                 ..How::stopped_after(after)
             };
             let outcome = bench.run(&image, &how);
-            match (outcome.result, outcome.head) {
+            match (outcome.told.result, outcome.told.head) {
                 (JobResult::Verified, Head::Sealed) => prop_assert!(bench.drive().starts_with(&image)),
                 (JobResult::Verified, head) => prop_assert!(false, "verified with a head that is {:?}", head),
                 // A drive that wraps or drops says one thing and holds another, so its file may not be blank.

@@ -8,7 +8,9 @@ use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::guard::{Circumstances, Cleared, Confirmed};
+use pyrotyp_core::ledger;
 use pyrotyp_core::plan::{Bench, SurveyError, survey};
+use pyrotyp_core::record::{DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record};
 use tempfile::TempDir;
 
 /// Which question gets no answer.
@@ -92,14 +94,20 @@ fn now() -> Timestamp {
 }
 
 /// Keeps a record of a job on a drive, which ended then, or did not.
-fn record(state: &Path, tag: &Tag, ended: Option<&str>) {
-    let ended = ended.map_or("null".to_owned(), |ended| format!("\"{ended}\""));
-    let text = format!(
-        "{{\"started\":\"2026-11-26T08:00:00Z\",\"ended\":{ended},\"image\":{{\"file\":\"/srv/wrenfield.iso\"}},\
-         \"drives\":[{{\"tag\":\"{tag}\",\"result\":\"verified\"}}]}}"
-    );
-    fs::create_dir_all(state.join("jobs")).unwrap();
-    fs::write(state.join(format!("jobs/20261126-080000-{tag}.json")), text).unwrap();
+fn record(state: &Path, drive: &Drive, ended: Option<&str>) {
+    let mut on = DriveRecord::begun(drive);
+    on.outcome.result = JobResult::Verified;
+    let record = Record {
+        job: format!("20261126-080000-{}", drive.tag),
+        record: RECORD_VERSION,
+        started: "2026-11-26T08:00:00Z".to_owned(),
+        ended: ended.map(str::to_owned),
+        version: "1".to_owned(),
+        result: JobResult::Verified,
+        image: ImageRecord { file: "/srv/wrenfield.iso".to_owned(), bytes: None, label: None, sha256: None },
+        drives: vec![on],
+    };
+    ledger::begin(state, &record).unwrap();
 }
 
 #[test]
@@ -162,14 +170,14 @@ fn everything_that_is_asked_for_reaches_the_guard() {
     assert_eq!(ask(&[choice(&b)]).protected, protected);
     assert_eq!(ask(&[choice(&b)]).others, only(&card), "a protected drive can't be meant");
 
-    record(&state, &a.tag, None);
-    record(&state, &b.tag, Some("2026-11-26T09:00:01Z"));
+    record(&state, &a, None);
+    record(&state, &b, Some("2026-11-26T09:00:01Z"));
     let known = ask(&[choice(&a)]);
     assert_eq!(known.unfinished, [(a.tag.clone(), "wrenfield.iso".to_owned())]);
     assert_eq!(known.verified, [(b.tag.clone(), 29)]);
-    record(&state, &b.tag, Some("2026-11-26T09:00:00Z"));
+    record(&state, &b, Some("2026-11-26T09:00:00Z"));
     assert_eq!(ask(&[choice(&a)]).verified, [], "half an hour is long enough");
     // Of a card in a slot nothing is remembered.
-    record(&state, &card.tag, None);
+    record(&state, &card, None);
     assert_eq!(ask(&[choice(&card)]).unfinished.len(), 1);
 }

@@ -5,7 +5,8 @@ use std::path::Path;
 use pyrotyp_core::contents::contents;
 use pyrotyp_core::devices::{DriveIo, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
-use pyrotyp_core::job::{Conclusion, JobFault, JobResult};
+use pyrotyp_core::job::JobFault;
+use pyrotyp_core::record::{Conclusion, JobResult};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Foreign, Shown, shell};
 use pyrotyp_core::{job, ledger};
@@ -28,7 +29,7 @@ fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
     let name = found.image.or_else(|| label.clone())?;
     // The records have a part in it only where they speak of what is there.
     let records = state_folder(common).and_then(|state| ledger::Drives::of(&state).ok()).unwrap_or_default();
-    let last = records.last_on(&of.tag).filter(|last| last.is_there() && last.label.is_some() && last.label == label);
+    let last = records.last_on(&of).filter(|last| last.is_there() && last.label.is_some() && last.label == label);
     let when = last.and_then(|last| last.ended.as_deref()?.get(..10).map(str::to_owned));
     let when = when.map_or(String::new(), |day| format!(", written on {day}"));
     Some(format!("{}{when}", Foreign(&name)))

@@ -44,7 +44,7 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         say(common, &format!("the records can't be looked at: {}\n", plain(&error)));
         None
     });
-    let last = records.as_ref().and_then(|records| records.last_on(&drive.tag));
+    let last = records.as_ref().and_then(|records| records.last_on(&drive));
     if common.json {
         put_document(&json::contents(&drive, &found, last))?;
     } else {

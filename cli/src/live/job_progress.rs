@@ -6,7 +6,8 @@ use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
 use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::job::{Estimate, Event, JobResult, Stage, Watcher};
+use pyrotyp_core::job::{Estimate, Event, Watcher};
+use pyrotyp_core::record::{JobResult, Stage};
 
 use super::progress::{PLAIN_EVERY, Pace, amount, style};
 use crate::asked::Common;

@@ -5,9 +5,10 @@ use std::path::Path;
 use jiff::Timestamp;
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::hash::Sum;
+use pyrotyp_core::published;
 use pyrotyp_core::published::signature::{Key, Remembered};
 use pyrotyp_core::published::{
-    self, CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report,
+    CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report,
 };
 use pyrotyp_core::shelf::Shelf;
 use pyrotyp_core::stop::Cancel;

@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 
 use pyrotyp_core::hash::{Algorithm, Sum};
 use pyrotyp_core::published::Report;
-use pyrotyp_core::shelf::{self, Identity, Item, Shelf};
+use pyrotyp_core::shelf;
+use pyrotyp_core::shelf::{Identity, Item, Shelf};
 use pyrotyp_core::text::Shown;
 
 use super::folders::state_folder;

@@ -45,7 +45,7 @@ pub fn contents(
     if let Some(LastJob { image, result, started, ended, .. }) = last {
         let day = |time: &str| time.get(..10).unwrap_or(time).shown();
         let what = match ended {
-            Some(ended) => format!("{} on {}", result.shown(), day(ended)),
+            Some(ended) => format!("{} on {}", result.word(), day(ended)),
             None => format!("begun on {} and not ended: it runs, or was cut off", day(started)),
         };
         add!(out, "       by this bench's records: {}, {what}\n", image.shown());

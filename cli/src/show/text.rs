@@ -6,7 +6,8 @@ use std::path::Path;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::Inspection;
-use pyrotyp_core::job::{Comparison, Conclusion, Difference, Head, JobResult, Outcome, Stage};
+use pyrotyp_core::job::{Comparison, Outcome};
+use pyrotyp_core::record::{Conclusion, Difference, Head, JobResult, Stage};
 use pyrotyp_core::text::{Shown, shell};
 
 use super::style::{BAD, CARE, FAINT, GOOD};
@@ -102,7 +103,7 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
     let (name, tag) = (called(drive), &drive.tag);
     let what = inspection.title();
     let what = what.map_or_else(|| path.shown(), |what| what.shown());
-    let mut out = match outcome.result {
+    let mut out = match outcome.told.result {
         JobResult::Verified => {
             format!("{GOOD}verified{GOOD:#}: {what} is on drive {tag} ({name}), read back and equal byte for byte\n")
         }
@@ -112,34 +113,36 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
             )
         }
         JobResult::Differs => {
-            let what =
-                outcome.conclusion.map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
+            let what = outcome
+                .told
+                .conclusion
+                .map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
             let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}): {what}\n");
-            out.push_str(&differences(&outcome.differences, outcome.more_differences));
+            out.push_str(&differences(&outcome.told.differences, outcome.told.more_differences));
             out
         }
         JobResult::Refused | JobResult::Failed | JobResult::Stopped => String::new(),
     };
-    if !matches!(outcome.result, JobResult::Verified | JobResult::Written) {
+    if !matches!(outcome.told.result, JobResult::Verified | JobResult::Written) {
         return out;
     }
     let seconds = |wanted: Stage| {
-        let stage = outcome.stages.iter().find(|stage| stage.name == wanted);
+        let stage = outcome.told.stages.iter().find(|stage| stage.name == wanted);
         stage.map_or(0.0, |stage| stage.seconds)
     };
-    let took: f64 = outcome.stages.iter().map(|stage| stage.seconds).sum();
-    let body = outcome.stages.iter().find(|stage| stage.name == Stage::Body).map_or(0, |stage| stage.bytes);
-    let has_sealed = outcome.stages.iter().any(|stage| stage.name == Stage::Seal);
+    let took: f64 = outcome.told.stages.iter().map(|stage| stage.seconds).sum();
+    let body = outcome.told.stages.iter().find(|stage| stage.name == Stage::Body).map_or(0, |stage| stage.bytes);
+    let has_sealed = outcome.told.stages.iter().any(|stage| stage.name == Stage::Seal);
     add!(out, "  {} in {}", human_bytes(outcome.image_bytes.unwrap_or(body)), duration(took));
-    if outcome.kept_bytes > 0 {
+    if outcome.told.kept_bytes > 0 {
         add!(
             out,
             ": writing the {} that were missing {}",
-            human_bytes(outcome.written_bytes),
+            human_bytes(outcome.told.written_bytes),
             duration(seconds(Stage::Body))
         );
-    } else if outcome.written_bytes < body {
-        let written = match (outcome.written_bytes, has_sealed) {
+    } else if outcome.told.written_bytes < body {
+        let written = match (outcome.told.written_bytes, has_sealed) {
             (0, false) => "it held all of it already, and nothing was written".to_owned(),
             (0, true) => "only its head was written".to_owned(),
             (some, _) => format!("{} of it were written", human_bytes(some)),
@@ -148,20 +151,23 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
     } else {
         add!(out, ": writing {}", duration(seconds(Stage::Body)));
     }
-    if outcome.result == JobResult::Verified && has_sealed {
+    if outcome.told.result == JobResult::Verified && has_sealed {
         add!(out, ", reading back {}", duration(seconds(Stage::ReadBack)));
     }
     out.push('\n');
-    if outcome.read_again > 0 {
-        let blocks =
-            if outcome.read_again == 1 { "1 block".to_owned() } else { format!("{} blocks", outcome.read_again) };
+    if outcome.told.read_again > 0 {
+        let blocks = if outcome.told.read_again == 1 {
+            "1 block".to_owned()
+        } else {
+            format!("{} blocks", outcome.told.read_again)
+        };
         add!(out, "  {CARE}{blocks} read right only the second time: try another port before you rely on it{CARE:#}\n");
     }
     if let Some(sum) = &outcome.sha256 {
         add!(out, "  SHA-256 {sum}\n");
     }
     if !common.quiet {
-        match outcome.result {
+        match outcome.told.result {
             JobResult::Verified => out.push_str(
                 "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
             ),
@@ -178,7 +184,7 @@ pub fn all_written(drives: &[&Drive], outcomes: &[Outcome]) -> String {
     if drives.len() < 2 {
         return String::new();
     }
-    let of = |result: JobResult| outcomes.iter().filter(|outcome| outcome.result == result).count();
+    let of = |result: JobResult| outcomes.iter().filter(|outcome| outcome.told.result == result).count();
     let words = [
         (JobResult::Verified, "verified"),
         (JobResult::Written, "written"),
@@ -194,7 +200,7 @@ pub fn all_written(drives: &[&Drive], outcomes: &[Outcome]) -> String {
 
 /// What the start of the drive holds after a job that did not end well.
 pub fn head_words(outcome: &Outcome) -> &'static str {
-    match outcome.head {
+    match outcome.told.head {
         Head::Untouched => "\n   nothing on it was changed",
         Head::Blank => "\n   its head is blank: no PC starts from it",
         Head::Sealed => "",

@@ -15,11 +15,10 @@ use pyrotyp_core::guard::{Circumstances, Cleared, Confirmed, Plan};
 use pyrotyp_core::hash::BLOCK_BYTES;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::journal::{Found, Heading, SpentNotes};
-use pyrotyp_core::job::{
-    Checked, JobResult, Order, Outcome, Pacing, ReadBack, Source, Start, Target, Writing, journal,
-};
-use pyrotyp_core::ledger::{Begun, DriveRecord, ImageRecord, Record};
+use pyrotyp_core::job::{Checked, Order, Outcome, Pacing, ReadBack, Source, Start, Target, Writing, journal};
+use pyrotyp_core::ledger::Begun;
 use pyrotyp_core::published::Report;
+use pyrotyp_core::record::{DriveIdentity, DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record, job_name};
 use pyrotyp_core::shelf::Identity;
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Shown, shell};
@@ -492,34 +491,21 @@ enum Came<'a> {
 /// The record of a job that came so far.
 fn record(image: &Image<'_>, chosen: &Chosen, started: &str, came: &Came<'_>) -> Record {
     let outcomes: &[Outcome] = if let Came::Ended(outcomes) = came { outcomes } else { &[] };
-    let drives = chosen.drives().enumerate().map(|(number, drive)| {
-        let drive = if let Came::Begun = came { DriveRecord::begun(drive) } else { DriveRecord::refused(drive) };
-        match outcomes.get(number) {
-            None => drive,
-            Some(outcome) => DriveRecord {
-                result: outcome.result,
-                head: outcome.head,
-                fault: outcome.fault.as_ref().map(|fault| chain(fault)),
-                fault_file: outcome.fault_file.clone(),
-                stages: outcome.stages.clone(),
-                written_bytes: outcome.written_bytes,
-                read_again: outcome.read_again,
-                conclusion: outcome.conclusion,
-                differences: outcome.differences.clone(),
-                more_differences: outcome.more_differences,
-                ..drive
-            },
-        }
+    let drives = chosen.drives().enumerate().map(|(number, drive)| match outcomes.get(number) {
+        Some(outcome) => DriveRecord { drive: DriveIdentity::of(drive), outcome: outcome.told.clone() },
+        None if matches!(came, Came::Begun) => DriveRecord::begun(drive),
+        None => DriveRecord::refused(drive),
     });
     let drives: Vec<DriveRecord> = drives.collect();
     let absolute = image.is_file.then(|| std::path::absolute(image.path).ok()).flatten();
-    let tag = drives.first().map_or("", |drive| &drive.tag);
+    let tag = drives.first().map_or("", |drive| &drive.drive.tag);
     Record {
-        job: ledger::job_name(started, tag),
+        job: job_name(started, tag),
         started: started.to_owned(),
         ended: (!matches!(came, Came::Begun)).then(|| Timestamp::now().to_string()),
-        version: env!("CARGO_PKG_VERSION"),
-        result: JobResult::of_all(drives.iter().map(|drive| drive.result)),
+        record: RECORD_VERSION,
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        result: JobResult::of_all(drives.iter().map(|drive| drive.outcome.result)),
         image: ImageRecord {
             file: absolute.unwrap_or_else(|| image.path.to_owned()).to_string_lossy().into_owned(),
             bytes: image.bytes.or_else(|| outcomes.iter().find_map(|outcome| outcome.image_bytes)),
@@ -553,8 +539,8 @@ fn report(
     let drives: Vec<&Drive> = chosen.drives().collect();
     let failures = drives.iter().zip(&outcomes).filter_map(|(drive, outcome)| failure(drive, outcome));
     let failures: Vec<Failure> = failures.collect();
-    let exit_of = |outcome: &&Outcome| outcome.result == record.result;
-    let gravest = outcomes.iter().find(exit_of).map(|outcome| of_job(outcome.result, outcome.fault.as_ref()));
+    let exit_of = |outcome: &&Outcome| outcome.told.result == record.result;
+    let gravest = outcomes.iter().find(exit_of).map(|outcome| of_job(outcome.told.result, outcome.fault.as_ref()));
     let exit = gravest.unwrap_or(Exit::Unexpected);
     let failure = failures.into_iter().reduce(together);
     if common.json {
@@ -577,11 +563,11 @@ fn report(
 /// Why a job did not end well on a drive, and what to do next.
 fn failure(drive: &Drive, outcome: &Outcome) -> Option<Failure> {
     let fault = outcome.fault.as_ref()?;
-    let file = outcome.fault_file.as_ref().map_or(String::new(), |file| format!("\n   there lies {file}"));
+    let file = outcome.told.fault_file.as_ref().map_or(String::new(), |file| format!("\n   there lies {file}"));
     let name = text::called(drive);
     let text = format!("drive {} ({name}): {}{file}{}", drive.tag, chain(fault), text::head_words(outcome));
-    let next = outcome.conclusion.map_or(fault.next_step(), |conclusion| conclusion.next_step());
-    Some(Failure::new(of_job(outcome.result, Some(fault)), text, next))
+    let next = outcome.told.conclusion.map_or(fault.next_step(), |conclusion| conclusion.next_step());
+    Some(Failure::new(of_job(outcome.told.result, Some(fault)), text, next))
 }
 
 /// Two failures in one: what is to be done is told once where it is the same.

@@ -189,11 +189,16 @@ impl Bench {
 
 /// The tag of the stick called `name`, as `drives` shows it.
 pub fn tag_of(bench: &Bench, name: &str) -> String {
+    listed(bench, name)["tag"].as_str().unwrap().to_owned()
+}
+
+/// What `drives` tells of the tray's drive with this name.
+pub fn listed(bench: &Bench, name: &str) -> serde_json::Value {
     let output = bench.command("drives --all --json --tray tray").output().unwrap();
     let drives: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
     let path = format!("tray:{name}");
     let drive = drives.as_array().unwrap().iter().find(|drive| drive["path"] == path.as_str());
-    drive.unwrap()["tag"].as_str().unwrap().to_owned()
+    drive.unwrap().clone()
 }
 
 /// Settings under which what varies from run to run is told in the same words.

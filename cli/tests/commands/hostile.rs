@@ -5,7 +5,7 @@ use std::io::Write;
 use pyrotyp_core::text::foreign::is_harmful;
 use pyrotyp_sample::cafe;
 
-use super::bench::{Bench, tag_of};
+use super::bench::{Bench, listed, tag_of};
 
 /// Clears the screen, fills the clipboard, turns the direction of writing, and begins a line of its own.
 const EVIL: &str = "x\u{1b}[2J\u{1b}]52;c;QQ==\u{7}\u{202e}\u{9b}1m\u{200b}\r\nFORGED: SHA-256 matches";
@@ -51,10 +51,17 @@ fn no_name_from_outside_reaches_a_terminal_as_it_is() {
     std::fs::create_dir_all(state.join("jobs")).unwrap();
     std::fs::create_dir_all(state.join("shelf")).unwrap();
     let (evil_tag, held_tag, a) = (tag_of(&bench, "evil"), tag_of(&bench, "held"), tag_of(&bench, "a"));
-    let record = format!(
-        "{{\"started\":\"{evil}\",\"ended\":null,\"image\":{{\"file\":\"{evil}\",\"label\":\"{evil}\",\"sha256\":\"{evil}\"}},\
-         \"drives\":[{{\"tag\":\"{a}\",\"result\":\"{evil}\"}},{{\"tag\":\"{evil_tag}\",\"result\":\"verified\"}}]}}"
-    );
+    let on = |name: &str| {
+        let mut drive = listed(&bench, name);
+        drive["result"] = "verified".into();
+        drive
+    };
+    let image = serde_json::json!({"file": evil, "label": evil, "sha256": evil});
+    let record = serde_json::json!({"started": evil, "ended": null, "result": "verified", "image": image,
+        "drives": [on("a"), on("evil")]});
+    std::fs::write(state.join("jobs/20261123-080000-590J0.json"), record.to_string().replace("verified", &evil))
+        .unwrap();
+    let record = record.to_string();
     std::fs::write(state.join("jobs/20261123-080000-590J1.json"), record).unwrap();
     let catalogue = cafe::catalogue("http://127.0.0.1:9", "x\nx").replace("Wrenfield", &evil);
     let bench =

@@ -87,6 +87,7 @@ fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
     let mut settings = steady();
     // How far it had come when it was pulled out is not the same each time.
     settings.add_filter(r"the drive has [\d.]+ MB|the [\d.]+ MB that", "[AMOUNT]");
+    settings.add_filter(r"write: [\d.]+ MB in \[TIME\], [\d.]+ MB were there", "write: [AMOUNT], [AMOUNT] were there");
     settings.bind(|| insta::assert_snapshot!("gone_on_with", told.join("\n")));
 }
 

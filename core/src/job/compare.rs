@@ -8,7 +8,7 @@ use crate::bytes::ReadAt;
 use crate::devices::DriveIo;
 use crate::image::Inspection;
 use crate::job::block_queue::{BlockQueue, Next};
-use crate::job::diagnosis::{Case, Cause, Differences};
+use crate::job::diagnosis::{Case, Differences};
 use crate::job::image_reader::ImageReader;
 use crate::job::layout::length;
 use crate::job::piece::{IN_FLIGHT, Piece};
@@ -19,7 +19,8 @@ use crate::job::stages::readback::Suspect;
 use crate::job::watch::Shielded;
 use crate::job::watchdog::{Heartbeat, Watched, watched};
 use crate::job::workers::{Workers, contained};
-use crate::job::{Conclusion, Difference, Event, ImageFault, JobFault, JobResult, Pacing, Stage, Watcher};
+use crate::job::{Event, ImageFault, JobFault, Pacing, Watcher};
+use crate::record::{Cause, Conclusion, Difference, JobResult, Stage};
 use crate::stop::Cancel;
 
 /// How often progress is told.

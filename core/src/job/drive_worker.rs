@@ -8,9 +8,9 @@ use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite
 use crate::guard::Cleared;
 use crate::hash::{BLOCK_BYTES, BlockDigests};
 use crate::job::block_queue::{BlockQueue, ImageEnd, Verdict};
-use crate::job::diagnosis::{Before, Case, Differences, Written};
+use crate::job::diagnosis::{Before, Case, Written};
 use crate::job::image_reader::ImageReader;
-use crate::job::journal::{Found, Heading, Journal, SpentNotes};
+use crate::job::journal::{Found, Heading, Journal};
 use crate::job::layout::{Frame, block_range, length, start_of};
 use crate::job::piece::Piece;
 use crate::job::rendezvous::{Arrival, Rendezvous};
@@ -21,11 +21,11 @@ use crate::job::stages::{readback, seal};
 use crate::job::watchdog::{Heartbeat, Watched};
 use crate::job::workers::contained;
 use crate::job::{
-    Conclusion, Event, Head, ImageFault, JobFault, JobResult, Order, Outcome, ReadBack, Stage, StageDone, Start,
-    Target, Watcher, Writing, diagnosis, journal,
+    Event, ImageFault, JobFault, Order, Outcome, ReadBack, Start, Target, Watcher, Writing, diagnosis, journal,
 };
+use crate::record::{Conclusion, DriveOutcome, Head, JobResult, Stage, StageDone};
 use crate::stop::Cancel;
-use crate::text::Shown;
+use crate::text::{Shown, chain};
 
 /// So many of the last blocks that a drive is said to have are read before a job goes on behind them.
 const PROVEN_BLOCKS: usize = 16;
@@ -50,16 +50,7 @@ pub struct DriveWorker<'a> {
     heartbeat: &'a Heartbeat,
     number: usize,
     has_arrived: bool,
-    head: Head,
-    stages: Vec<StageDone>,
-    differences: Differences,
-    conclusion: Option<Conclusion>,
-    sha256: Option<String>,
-    image_bytes: Option<u64>,
-    kept_bytes: u64,
-    written: u64,
-    read_again: u64,
-    spent_notes: Option<SpentNotes>,
+    outcome: Outcome,
 }
 
 impl<'a> DriveWorker<'a> {
@@ -69,16 +60,15 @@ impl<'a> DriveWorker<'a> {
             heartbeat,
             number,
             has_arrived: false,
-            head: Head::Untouched,
-            stages: Vec::new(),
-            differences: Differences::default(),
-            conclusion: None,
-            sha256: None,
-            image_bytes: None,
-            kept_bytes: 0,
-            written: 0,
-            read_again: 0,
-            spent_notes: None,
+            outcome: Outcome {
+                told: DriveOutcome::untouched(JobResult::Refused),
+                fault: None,
+                image_bytes: None,
+                sha256: None,
+                blocks: Vec::new(),
+                release_fault: None,
+                spent_notes: None,
+            },
         }
     }
 
@@ -111,24 +101,13 @@ impl<'a> DriveWorker<'a> {
             Err(fault) => fault.result(),
         };
         self.tell(&Event::Over { result });
-        let fault_file = ended.as_ref().err().and_then(JobFault::place).and_then(|at| self.file_at(at));
-        Outcome {
-            result,
-            head: self.head,
-            stages: self.stages,
-            differences: self.differences.told,
-            more_differences: self.differences.more,
-            conclusion: self.conclusion,
-            image_bytes: self.image_bytes,
-            sha256: self.sha256,
-            kept_bytes: self.kept_bytes,
-            written_bytes: self.written,
-            read_again: self.read_again,
-            fault: ended.err(),
-            fault_file,
-            release_fault,
-            spent_notes: self.spent_notes,
-        }
+        self.outcome.told.fault_file = ended.as_ref().err().and_then(JobFault::place).and_then(|at| self.file_at(at));
+        let mut outcome = self.outcome;
+        outcome.told.result = result;
+        outcome.told.fault = ended.as_ref().err().map(|fault| chain(fault));
+        outcome.fault = ended.err();
+        outcome.release_fault = release_fault;
+        outcome
     }
 
     fn heading(&self, cleared: &Cleared) -> Heading {
@@ -161,7 +140,7 @@ impl<'a> DriveWorker<'a> {
         self.tell(&Event::Began { stage: name, bytes });
         let started = Instant::now();
         let (done, bytes) = work(self)?;
-        self.stages.push(StageDone { name, bytes, seconds: started.elapsed().as_secs_f64() });
+        self.outcome.told.stages.push(StageDone { name, bytes, seconds: started.elapsed().as_secs_f64() });
         self.tell(&Event::Ended { stage: name });
         Ok(done)
     }
@@ -198,7 +177,7 @@ impl<'a> DriveWorker<'a> {
             Start::Over => BlockDigests::new(),
             Start::GoOn => self.kept(drive, &frame, notes)?,
         };
-        self.kept_bytes = start_of(kept.len());
+        self.outcome.told.kept_bytes = start_of(kept.len());
         let before = self.before(drive, &frame, &kept);
         if order.writing == Writing::Everything {
             self.blank(drive, &frame)?;
@@ -209,13 +188,13 @@ impl<'a> DriveWorker<'a> {
             self.pass_on(drive, &frame, &kept, &passed)?;
         }
         let ended = self.body(drive, &frame, &kept, &mut journal).and_then(|(body, end)| {
-            self.image_bytes = Some(end.bytes);
-            self.sha256.clone_from(&end.sha256);
-            self.written = body.written;
+            self.outcome.image_bytes = Some(end.bytes);
+            self.outcome.sha256.clone_from(&end.sha256);
+            self.outcome.told.written_bytes = body.written;
             self.prove_and_seal(drive, &frame, &body, &end, &before)
         });
         let is_over = ended.as_ref().err().is_none_or(JobFault::leaves_nothing);
-        self.spent_notes = journal.filter(|_| is_over).map(Journal::spent);
+        self.outcome.spent_notes = journal.filter(|_| is_over).map(Journal::spent);
         ended
     }
 
@@ -291,15 +270,15 @@ impl<'a> DriveWorker<'a> {
     fn blank(&mut self, drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
         let bytes = frame.blanks().map(|range| length(&range)).fold(0, u64::saturating_add);
         self.stage(Stage::Blank, Some(bytes), |worker| {
-            worker.head = Head::Unknown;
+            worker.outcome.told.head = Head::Unknown;
             let emptied = seal::blank(drive, frame);
-            worker.head = emptied.head;
+            worker.outcome.told.head = emptied.head;
             match emptied.fault {
                 None => Ok(((), bytes)),
                 Some(JobFault::NotTaken { at }) if at >= frame.end().start => {
                     // Where the drive should end, it does not keep anything: where does it?
                     let claimed_bytes = drive.bytes();
-                    worker.conclusion = Some(match diagnosis::kept_bytes(drive, frame) {
+                    worker.outcome.told.conclusion = Some(match diagnosis::kept_bytes(drive, frame) {
                         Ok(Some(true_bytes)) => Conclusion::FalseCapacity { true_bytes, claimed_bytes },
                         _ => Conclusion::KeepsOther,
                     });
@@ -312,10 +291,10 @@ impl<'a> DriveWorker<'a> {
 
     /// Empties the ends of a drive on which the job ended early, if it was begun.
     fn empty_again(&mut self, drive: &dyn DriveWrite) {
-        if self.head != Head::Untouched {
-            self.head = Head::Unknown;
+        if self.outcome.told.head != Head::Untouched {
+            self.outcome.told.head = Head::Unknown;
             let frame = Frame::of(drive.bytes(), drive.sector_bytes());
-            self.head = contained(|| seal::blank(drive, &frame).head).unwrap_or(Head::Unknown);
+            self.outcome.told.head = contained(|| seal::blank(drive, &frame).head).unwrap_or(Head::Unknown);
         }
     }
 
@@ -381,7 +360,7 @@ impl<'a> DriveWorker<'a> {
             let flush_after = order.pacing.flush_after;
             if order.writing == Writing::OnlyChanged {
                 // Until it is told whether anything had to be written.
-                worker.head = Head::Unknown;
+                worker.outcome.told.head = Head::Unknown;
             }
             let body = Body::new(drive, frame, order.writing, watched, flush_after, kept);
             let ended = body.run(&shared.block_queue, worker.number, journal).and_then(|end| match end {
@@ -394,7 +373,7 @@ impl<'a> DriveWorker<'a> {
                 Ok(end)
             });
             if order.writing == Writing::OnlyChanged {
-                worker.head = match body.blanked() {
+                worker.outcome.told.head = match body.blanked() {
                     Blanked::No => Head::Untouched,
                     Blanked::Yes => Head::Blank,
                     Blanked::Partly(head) => head,
@@ -402,6 +381,7 @@ impl<'a> DriveWorker<'a> {
             }
             let end = ended?;
             let done = body.finish();
+            worker.outcome.blocks.clone_from(&done.blocks);
             let all = length(&frame.body(end.bytes));
             // A drive that read by itself must have seen the same image as the others.
             if let Some(at) = end.differs_from(&done.blocks) {
@@ -440,10 +420,10 @@ impl<'a> DriveWorker<'a> {
         before: &Before,
     ) -> Result<(), JobFault> {
         let order = self.shared.order;
-        if order.writing == Writing::OnlyChanged && self.head == Head::Untouched {
+        if order.writing == Writing::OnlyChanged && self.outcome.told.head == Head::Untouched {
             if seal::is_sealed(drive, &body.withheld, frame)? {
                 // All of it was read, and nothing needed to be written.
-                self.head = Head::Sealed;
+                self.outcome.told.head = Head::Sealed;
                 return Ok(());
             }
             self.blank(drive, frame)?;
@@ -471,7 +451,7 @@ impl<'a> DriveWorker<'a> {
             seal::mark(drive, frame)?;
             let counting = crate::job::watch::Counting::new(worker.shared.watcher);
             let suspects = readback::read_back(drive, &body.pieces, worker.number, worker.shared.cancel, &counting)?;
-            worker.read_again = counting.read_again();
+            worker.outcome.told.read_again = counting.read_again();
             if suspects.is_empty() {
                 return Ok(((), bytes));
             }
@@ -491,12 +471,12 @@ impl<'a> DriveWorker<'a> {
                 // It read wrong twice and is right by now: nobody should rely on that.
                 found.add(
                     suspects.first().map_or(0..0, |one| one.piece.at..one.piece.end()),
-                    crate::job::Cause::OtherData,
+                    crate::record::Cause::OtherData,
                 );
             }
-            worker.conclusion = Some(case.conclusion(&found));
+            worker.outcome.told.conclusion = Some(case.conclusion(&found));
             case.name_files(&mut found);
-            worker.differences = found;
+            (worker.outcome.told.differences, worker.outcome.told.more_differences) = (found.told, found.more);
             Err(JobFault::Differs)
         })
     }
@@ -506,7 +486,7 @@ impl<'a> DriveWorker<'a> {
         let bytes = seal::bytes(&body.withheld, frame, end.bytes);
         // What was withheld is to be what was proven of the image: a stop is heard here for the last time.
         let sealed = self.stage(Stage::Seal, Some(bytes), |worker| {
-            worker.head = Head::Unknown;
+            worker.outcome.told.head = Head::Unknown;
             let pieces: &[Piece] = if worker.shared.order.read_back == ReadBack::Whole { &body.pieces } else { &[] };
             match seal::seal(drive, frame, &body.withheld, end.bytes, pieces)? {
                 None => Ok(((), bytes)),
@@ -514,7 +494,7 @@ impl<'a> DriveWorker<'a> {
             }
         });
         match &sealed {
-            Ok(()) => self.head = Head::Sealed,
+            Ok(()) => self.outcome.told.head = Head::Sealed,
             Err(_) => self.empty_again(drive),
         }
         sealed

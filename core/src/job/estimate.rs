@@ -6,7 +6,8 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use crate::job::{Event, Stage};
+use crate::job::Event;
+use crate::record::Stage;
 
 /// What was flushed in this last stretch of time counts.
 const LATELY: Duration = Duration::from_secs(20);

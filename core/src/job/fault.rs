@@ -6,8 +6,9 @@ use std::sync::Arc;
 use crate::devices::{DriveFault, PlatformError};
 use crate::drive::Tag;
 use crate::hash::Algorithm;
+use crate::job::DoesNotFit;
 use crate::job::workers::Died;
-use crate::job::{DoesNotFit, JobResult, Stage};
+use crate::record::{JobResult, Stage};
 use crate::text::Shown;
 
 /// What is wrong with the image, for all drives of a job.

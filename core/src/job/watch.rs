@@ -2,28 +2,8 @@
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use serde::Serialize;
-
-use crate::job::result::JobResult;
 use crate::job::workers::contained;
-
-/// The steps of a job on a drive, in their order.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Stage {
-    /// The drive is opened for this job alone.
-    Claim,
-    /// The head's place and the drive's last MiB are emptied.
-    Blank,
-    /// All but the head is written.
-    Body,
-    /// The body is read from the drive and compared.
-    ReadBack,
-    /// The head is written, flushed and read back.
-    Seal,
-    /// The drive is given back.
-    Release,
-}
+use crate::record::{JobResult, Stage};
 
 /// Something that happens on one drive. Lengths and places are bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]

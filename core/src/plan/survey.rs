@@ -81,15 +81,15 @@ pub fn survey(
             opened.push((drive.path.clone(), programs));
         }
     }
-    let tags = || attached.iter().map(|drive| &drive.tag);
-    let ago = |tag: &Tag| records.verified_minutes_ago(tag, now).filter(|ago| *ago < LATELY_MINUTES);
-    let begun = |tag: &Tag| records.last_on(tag).filter(|last| last.ended.is_none()).map(|last| last.image.clone());
+    let ago = |drive: &Drive| records.verified_minutes_ago(drive, now).filter(|ago| *ago < LATELY_MINUTES);
+    let begun =
+        |drive: &Drive| records.last_on(drive).filter(|last| last.ended.is_none()).map(|last| last.image.clone());
     let mut circumstances = Circumstances {
         image_on: image.map_or(Ok(Vec::new()), |image| platform.drives_holding(image))?,
         bench_on,
         protected: bench.protected.clone(),
-        verified: tags().filter_map(|tag| Some((tag.clone(), ago(tag)?))).collect(),
-        unfinished: tags().filter_map(|tag| Some((tag.clone(), begun(tag)?))).collect(),
+        verified: attached.iter().filter_map(|drive| Some((drive.tag.clone(), ago(drive)?))).collect(),
+        unfinished: attached.iter().filter_map(|drive| Some((drive.tag.clone(), begun(drive)?))).collect(),
         attached: attached.iter().map(|drive| (drive.tag.clone(), drive.path.clone())).collect(),
         others: Vec::new(),
         opened,

@@ -11,11 +11,12 @@ use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
 use crate::hash::BLOCK_BYTES;
 use crate::image::Inspection;
 use crate::job::diagnosis::before::Before;
-use crate::job::diagnosis::difference::{Cause, Difference, Differences};
+use crate::job::diagnosis::difference::Differences;
 use crate::job::layout::{Frame, length, start_of};
 use crate::job::piece::Piece;
 use crate::job::stages::readback::Suspect;
-use crate::job::{Conclusion, ImageFault, JobFault, Stage};
+use crate::job::{ImageFault, JobFault};
+use crate::record::{Cause, Conclusion, Difference, Stage};
 use crate::stop::Cancel;
 
 /// Compared at once, in bytes.

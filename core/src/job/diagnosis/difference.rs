@@ -2,66 +2,12 @@
 
 use std::ops::Range;
 
-use serde::Serialize;
+use crate::record::{Cause, Difference};
 
 /// Differences closer together than this, in bytes, are told as one.
 const MERGE_WITHIN: u64 = 4096;
 /// Most differences that are told one by one.
 pub const TOLD_MOST: usize = 200;
-
-/// What the bytes themselves say about a difference.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Cause {
-    /// The drive gives zeros: it lost what was written, or never kept it.
-    Zeros,
-    /// The drive gives 0xFF throughout: erased flash.
-    Ones,
-    /// A few bits are different: failing memory.
-    SingleBits,
-    /// What was there before the job: the write was dropped.
-    OldData,
-    /// A file system's own notes, which a computer changed.
-    Housekeeping,
-    /// What belongs to another place of the image: the drive has less room than it claims.
-    OtherPlace,
-    /// The drive can't read it.
-    Unreadable,
-    /// The drive ends before the image.
-    BeyondEnd,
-    /// Other data: it was changed after writing, or never written.
-    OtherData,
-}
-
-impl Cause {
-    /// The cause in words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::Zeros => "reads back as zeros",
-            Self::Ones => "reads back as 0xFF",
-            Self::SingleBits => "single bits are wrong",
-            Self::OldData => "holds what was there before: the write was dropped",
-            Self::Housekeeping => "a computer changed notes of its own there",
-            Self::OtherPlace => "holds what belongs elsewhere in the image",
-            Self::Unreadable => "can't be read",
-            Self::BeyondEnd => "lies behind the drive's end",
-            Self::OtherData => "holds other data",
-        }
-    }
-}
-
-/// A range in which the drive differs from the image.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Difference {
-    /// First byte.
-    pub offset: u64,
-    /// Length in bytes, from the first byte that differs to the last.
-    pub bytes: u64,
-    /// Why, as the bytes tell it.
-    pub cause: Cause,
-    /// The image's file that lies there.
-    pub file: Option<String>,
-}
 
 /// Differences as they are found, merged and bounded.
 #[derive(Debug, Default)]

@@ -2,10 +2,8 @@
 
 mod before;
 mod case;
-mod conclusion;
 mod difference;
 
 pub use before::Before;
 pub use case::{Case, Written, kept_bytes};
-pub use conclusion::Conclusion;
-pub use difference::{Cause, Difference, Differences, TOLD_MOST};
+pub use difference::{Differences, TOLD_MOST};

@@ -14,7 +14,8 @@ use crate::job::piece::{IN_FLIGHT, Piece, Withheld};
 use crate::job::request_size::RequestSize;
 use crate::job::stages::seal;
 use crate::job::workers::{Workers, contained};
-use crate::job::{Event, Head, ImageFault, JobFault, Stage, Watcher, Writing};
+use crate::job::{Event, ImageFault, JobFault, Watcher, Writing};
+use crate::record::{Head, Stage};
 use crate::stop::Cancel;
 
 /// So many are enough for a slow drive: of more blocks at once, none would be done for long, and nothing could be noted.

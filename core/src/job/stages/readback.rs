@@ -7,7 +7,8 @@ use std::time::Duration;
 use crate::devices::{AlignedBuf, DriveFault, DriveIo};
 use crate::job::piece::{IN_FLIGHT, Piece};
 use crate::job::workers::Workers;
-use crate::job::{Event, JobFault, Stage, Watcher};
+use crate::job::{Event, JobFault, Watcher};
+use crate::record::Stage;
 use crate::stop::Cancel;
 
 /// Read at once, in bytes; with several requests in flight as fast as the drive, and small enough for many drives.

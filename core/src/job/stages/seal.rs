@@ -3,10 +3,11 @@
 use std::ops::Range;
 
 use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
+use crate::job::JobFault;
 use crate::job::layout::{Frame, OUTERMOST_BYTES, length, pieces};
 use crate::job::piece::{Piece, Withheld};
 use crate::job::stages::readback;
-use crate::job::{Head, JobFault};
+use crate::record::Head;
 use crate::volume::gpt;
 
 /// Pieces of the body that are read once more when all else is done: the first sectors may have come to lie over them.
@@ -230,11 +231,27 @@ mod tests {
     type Write = (usize, usize);
 
     /// A drive in memory, and what was written to it in which order.
-    struct Noted(Mutex<(Vec<u8>, Vec<Write>)>);
+    struct Noted(Mutex<(Vec<u8>, Vec<Write>)>, Vec<Bad>);
+
+    /// A place that takes nothing, and what is said of it.
+    type Bad = (Range<usize>, fn() -> DriveFault);
+
+    fn failed() -> DriveFault {
+        DriveFault::Failed(std::io::Error::other("a bad sector"))
+    }
+
+    fn gone() -> DriveFault {
+        DriveFault::Gone
+    }
 
     impl Noted {
         fn of(bytes: usize) -> Self {
-            Self(Mutex::new((vec![0x77; bytes], Vec::new())))
+            Self::holding(vec![0x77; bytes], &[])
+        }
+
+        /// One that does not take what touches these places.
+        fn holding(bytes: Vec<u8>, bad: &[Bad]) -> Self {
+            Self(Mutex::new((bytes, Vec::new())), bad.to_vec())
         }
 
         fn bytes_now(&self) -> Vec<u8> {
@@ -265,6 +282,11 @@ mod tests {
     impl DriveWrite for Noted {
         fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
             let (bytes, written) = &mut *self.0.lock().unwrap();
+            let place = at as usize..at as usize + from.len();
+            if let Some((_, fault)) = self.1.iter().find(|(bad, _)| bad.start < place.end && place.start < bad.end) {
+                written.push((at as usize, 0));
+                return Err(fault());
+            }
             bytes[at as usize..at as usize + from.len()].copy_from_slice(from);
             written.push((at as usize, from.len()));
             Ok(())
@@ -323,6 +345,56 @@ mod tests {
             drive.write_at(drive.bytes() - 1, &[0]).unwrap();
             assert!(!is_sealed(&drive, &withheld, &frame).unwrap());
         }
+    }
+
+    #[test]
+    fn of_a_part_that_fails_all_is_emptied_but_the_sectors_that_fail() {
+        let put = |bytes: usize, bad: &[Bad]| {
+            let drive = Noted::holding(vec![0x77; MIB], bad);
+            let ended = put_piecewise(&drive, 8192, &vec![0; bytes]).err();
+            let range = ended.map(|fault| match fault {
+                JobFault::Write { at, bytes, .. } => at as usize..(at + bytes) as usize,
+                other => panic!("{other}"),
+            });
+            (range, drive.written(), drive.bytes_now())
+        };
+        // One sector: the pieces become smaller around it, three times, and never smaller than a sector.
+        let bad = 8192 + 200_000 / 512 * 512..8192 + 200_000 / 512 * 512 + 512;
+        let (range, written, bytes) = put(512 << 10, &[(bad.clone(), failed)]);
+        assert_eq!(range, Some(bad.clone()));
+        let of_size = |size| written.iter().filter(|(_, bytes)| *bytes == size).count();
+        assert_eq!([64 << 10, 4 << 10, 512, 0].map(of_size), [7, 15, 7, 4], "pieces taken of each size, and refusals");
+        let kept = bytes.iter().enumerate().filter(|(_, byte)| **byte == 0x77).map(|(place, _)| place);
+        let outside = (0..8192).chain(8192 + (512 << 10)..MIB);
+        assert!(kept.eq((0..8192).chain(bad).chain(outside.filter(|place| *place >= 8192))));
+        // What is no longer than the pieces is taken apart to the next smaller ones at once.
+        let (_, written, _) = put(4 << 10, &[(8192..8704, failed)]);
+        assert_eq!(written.iter().map(|(_, bytes)| *bytes).collect::<Vec<_>>(), [&[0, 0][..], &[512; 7]].concat());
+        // Two places far apart are told as one stretch, and the piece between them is emptied.
+        let (range, _, bytes) = put(256 << 10, &[(8192..8704, failed), (100_352..100_864, failed)]);
+        assert_eq!((range, bytes[50_000]), (Some(8192..100_864), 0));
+        // Where everything fails it is given up after so many sectors; where nobody is there any more, at once.
+        let (range, written, _) = put(512 << 10, &[(0..MIB, failed)]);
+        assert_eq!(range, Some(8192..8192 + FAILURES_MOST * 512));
+        assert_eq!(written.len(), 1 + 8 + 16 + FAILURES_MOST);
+        let (range, written, _) = put(512 << 10, &[(0..MIB, gone)]);
+        assert_eq!((range, written.len()), (Some(8192..8192 + (512 << 10)), 1));
+        let gone_later: [Bad; 2] = [(8192..8704, failed), (8192 + (64 << 10)..MIB, gone)];
+        assert_eq!(put(512 << 10, &gone_later).1.last(), Some(&(8192 + (64 << 10), 0)));
+    }
+
+    #[test]
+    fn a_backup_table_that_stays_counts_as_what_was_there_before() {
+        let disk = pyrotyp_sample::cafe::desktop().build();
+        let end = disk.len();
+        let left = |bytes: Vec<u8>| {
+            let drive = Noted::holding(bytes, &[(end - 64 * 512..end, failed)]);
+            let emptied = blank(&drive, &Frame::of(drive.bytes(), 512));
+            assert!(emptied.fault.is_some());
+            emptied.head
+        };
+        assert_eq!(left(disk.clone()), Head::Old);
+        assert_eq!(left(vec![0x77; end]), Head::Blank, "nothing at the end that firmware looks for");
     }
 
     #[test]

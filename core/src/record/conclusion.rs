@@ -2,12 +2,13 @@
 
 use std::fmt;
 
-use serde::{Serialize, Serializer, ser::SerializeStruct};
+use serde::{Deserialize, Serialize};
 
 use crate::bytes::human_bytes;
 
 /// What all that was found on a drive means. Sizes are bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(into = "Recorded", try_from = "Recorded")]
 #[non_exhaustive]
 pub enum Conclusion {
     /// It has less room than it claims.
@@ -106,15 +107,60 @@ impl fmt::Display for Conclusion {
     }
 }
 
-impl Serialize for Conclusion {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let true_bytes = if let Self::FalseCapacity { true_bytes, .. } = self { Some(*true_bytes) } else { None };
-        let mut fields = serializer.serialize_struct("Conclusion", 4)?;
-        fields.serialize_field("id", self.id())?;
-        fields.serialize_field("text", &self.to_string())?;
-        fields.serialize_field("next", self.next_step())?;
-        fields.serialize_field("true_bytes", &true_bytes)?;
-        fields.end()
+/// A conclusion as it is recorded: its id and numbers, and what they mean in words for whoever reads them later.
+#[derive(Serialize, Deserialize)]
+struct Recorded {
+    id: String,
+    #[serde(default)]
+    text: String,
+    #[serde(default)]
+    next: String,
+    #[serde(default)]
+    true_bytes: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    claimed_bytes: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    bits: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    lines: Option<u8>,
+}
+
+impl From<Conclusion> for Recorded {
+    fn from(conclusion: Conclusion) -> Self {
+        let (id, text, next) = (conclusion.id().to_owned(), conclusion.to_string(), conclusion.next_step().to_owned());
+        let plain = Self { id, text, next, true_bytes: None, claimed_bytes: None, bits: None, lines: None };
+        match conclusion {
+            Conclusion::FalseCapacity { true_bytes, claimed_bytes } => {
+                Self { true_bytes: Some(true_bytes), claimed_bytes: Some(claimed_bytes), ..plain }
+            }
+            Conclusion::FailingMemory { bits, lines } => Self { bits: Some(bits), lines: Some(lines), ..plain },
+            _ => plain,
+        }
+    }
+}
+
+impl TryFrom<Recorded> for Conclusion {
+    type Error = String;
+
+    fn try_from(recorded: Recorded) -> Result<Self, String> {
+        let Recorded { id, true_bytes, claimed_bytes, bits, lines, .. } = recorded;
+        Ok(match id.as_str() {
+            "false-capacity" => Self::FalseCapacity {
+                true_bytes: true_bytes.unwrap_or_default(),
+                claimed_bytes: claimed_bytes.unwrap_or_default(),
+            },
+            "failing-memory" => {
+                Self::FailingMemory { bits: bits.unwrap_or_default(), lines: lines.unwrap_or_default() }
+            }
+            "too-small" => Self::TooSmall,
+            "unreadable" => Self::Unreadable,
+            "drops-writes" => Self::DropsWrites,
+            "keeps-other" => Self::KeepsOther,
+            "looked-at" => Self::LookedAt,
+            "other-content" => Self::OtherContent,
+            "changed-later" => Self::ChangedLater,
+            _ => return Err(format!("no conclusion is called `{id}`")),
+        })
     }
 }
 

@@ -1,9 +1,9 @@
 //! How a job ended, and what the start of its drive holds then.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// How a job, or its part on one drive, ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum JobResult {
     /// Written, and read from the drive equal byte for byte.
@@ -21,6 +21,18 @@ pub enum JobResult {
 }
 
 impl JobResult {
+    /// The word that records, programs and people have for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Verified => "verified",
+            Self::Written => "written",
+            Self::Refused => "refused",
+            Self::Failed => "failed",
+            Self::Differs => "differs",
+            Self::Stopped => "stopped",
+        }
+    }
+
     /// The word for a job whose drives ended like this: the gravest.
     pub fn of_all(all: impl IntoIterator<Item = Self>) -> Self {
         let gravity = |result: &Self| match result {
@@ -36,7 +48,7 @@ impl JobResult {
 }
 
 /// What the start of the drive holds when the job is over.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Head {
     /// What was there before.
@@ -47,6 +59,7 @@ pub enum Head {
     Sealed,
     /// What was there before or a part of it, since the drive does not take what would empty it.
     Old,
+    #[default]
     /// Nobody can tell: it can't be read any more.
     Unknown,
 }

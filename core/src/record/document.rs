@@ -1,0 +1,240 @@
+//! One job as a document: what was done, with which image, on which drives.
+
+use serde::{Deserialize, Serialize};
+
+use super::conclusion::Conclusion;
+use super::difference::Difference;
+use super::result::{Head, JobResult};
+use super::stage::StageDone;
+use crate::drive::Drive;
+
+/// How records are written now. A later number means that fields have another meaning.
+pub const RECORD_VERSION: u32 = 1;
+
+/// The image of a job.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ImageRecord {
+    /// Absolute path.
+    #[serde(default)]
+    pub file: String,
+    /// Size in bytes; `None` of a stream that did not come to its end.
+    pub bytes: Option<u64>,
+    /// Volume label.
+    pub label: Option<String>,
+    /// SHA-256 as it was written; `None` when it was not read to its end.
+    pub sha256: Option<String>,
+}
+
+/// Who a drive is, by all that it says of itself. The tag is its name for people.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct DriveIdentity {
+    /// Its tag.
+    pub tag: String,
+    /// Where it was: no part of who it is.
+    #[serde(default)]
+    pub path: String,
+    /// Maker.
+    pub vendor: Option<String>,
+    /// Model.
+    pub model: Option<String>,
+    /// Serial number.
+    pub serial: Option<String>,
+    /// Size in bytes.
+    #[serde(default)]
+    pub bytes: u64,
+}
+
+impl DriveIdentity {
+    /// Of a drive that is attached.
+    pub fn of(drive: &Drive) -> Self {
+        Self {
+            tag: drive.tag.to_string(),
+            path: drive.path.clone(),
+            vendor: drive.vendor.clone(),
+            model: drive.model.clone(),
+            serial: drive.serial.clone(),
+            bytes: drive.bytes,
+        }
+    }
+
+    /// The same, wherever it is plugged in.
+    pub fn anywhere(self) -> Self {
+        Self { path: String::new(), ..self }
+    }
+}
+
+/// How a job went on a drive.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct DriveOutcome {
+    /// How it went on this drive.
+    pub result: JobResult,
+    /// What its start holds now.
+    #[serde(default)]
+    pub head: Head,
+    /// Why it did not end well, in words.
+    pub fault: Option<String>,
+    /// The image's file that lies where it failed.
+    pub fault_file: Option<String>,
+    /// Stages that ended well.
+    #[serde(default)]
+    pub stages: Vec<StageDone>,
+    /// How much of the body was written; less than all of it where only what differs is.
+    #[serde(default)]
+    pub written_bytes: u64,
+    /// How much of the image an earlier job had brought to the drive.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub kept_bytes: u64,
+    /// Blocks that read right only the second time.
+    #[serde(default)]
+    pub read_again: u64,
+    /// What the differences mean for the drive.
+    pub conclusion: Option<Conclusion>,
+    /// Where it differs from the image.
+    #[serde(default)]
+    pub differences: Vec<Difference>,
+    /// How many more differences there are than are told.
+    #[serde(default)]
+    pub more_differences: u64,
+}
+
+fn is_zero(number: &u64) -> bool {
+    *number == 0
+}
+
+impl DriveOutcome {
+    /// Of a drive on which nothing was done, and that ended like this.
+    pub fn untouched(result: JobResult) -> Self {
+        Self {
+            result,
+            head: Head::Untouched,
+            fault: None,
+            fault_file: None,
+            stages: Vec::new(),
+            written_bytes: 0,
+            kept_bytes: 0,
+            read_again: 0,
+            conclusion: None,
+            differences: Vec::new(),
+            more_differences: 0,
+        }
+    }
+}
+
+/// A drive of a job.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct DriveRecord {
+    /// Who it is.
+    #[serde(flatten)]
+    pub drive: DriveIdentity,
+    /// How it went.
+    #[serde(flatten)]
+    pub outcome: DriveOutcome,
+}
+
+impl DriveRecord {
+    /// The record of a drive on which nothing was done yet.
+    pub fn refused(drive: &Drive) -> Self {
+        Self { drive: DriveIdentity::of(drive), outcome: DriveOutcome::untouched(JobResult::Refused) }
+    }
+
+    /// The record of a drive that is about to be written.
+    pub fn begun(drive: &Drive) -> Self {
+        let outcome = DriveOutcome { head: Head::Unknown, ..DriveOutcome::untouched(JobResult::Stopped) };
+        Self { drive: DriveIdentity::of(drive), outcome }
+    }
+}
+
+/// One image onto one or more drives.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Record {
+    /// Name of the job, which sorts by time.
+    #[serde(default)]
+    pub job: String,
+    /// How it is written: see [`RECORD_VERSION`].
+    #[serde(default)]
+    pub record: u32,
+    /// When it began, RFC 3339.
+    #[serde(default)]
+    pub started: String,
+    /// When it ended, RFC 3339; `None` of a job that runs, or was cut off.
+    pub ended: Option<String>,
+    /// Version of Pyrotyp.
+    #[serde(default)]
+    pub version: String,
+    /// How it ended.
+    pub result: JobResult,
+    /// The image.
+    pub image: ImageRecord,
+    /// The drives.
+    pub drives: Vec<DriveRecord>,
+}
+
+/// The name of a job that began at `started` (RFC 3339) on the drive with this tag.
+pub fn job_name(started: &str, tag: &str) -> String {
+    let digits: String = started.chars().take(19).filter(char::is_ascii_digit).collect();
+    let (day, time) = digits.split_at_checked(8).unwrap_or((&digits, ""));
+    let tag: String = tag.chars().filter(char::is_ascii_alphanumeric).collect();
+    format!("{day}-{time}-{tag}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::record::{Cause, Stage};
+
+    #[test]
+    fn what_is_put_on_record_is_read_back_with_all_its_numbers() {
+        let conclusions = [
+            Conclusion::FalseCapacity { true_bytes: 8_000_000_000, claimed_bytes: 64_000_000_000 },
+            Conclusion::FailingMemory { bits: 12, lines: 0x81 },
+            Conclusion::TooSmall,
+            Conclusion::Unreadable,
+            Conclusion::DropsWrites,
+            Conclusion::KeepsOther,
+            Conclusion::LookedAt,
+            Conclusion::OtherContent,
+            Conclusion::ChangedLater,
+        ];
+        let results = [JobResult::Verified, JobResult::Written, JobResult::Refused, JobResult::Failed];
+        let results = results.into_iter().chain([JobResult::Differs, JobResult::Stopped]).cycle();
+        let drives =
+            conclusions.into_iter().zip(results).enumerate().map(|(number, (conclusion, result))| DriveRecord {
+                drive: DriveIdentity {
+                    tag: format!("590J{number}"),
+                    serial: Some("KP16".into()),
+                    bytes: 7,
+                    ..Default::default()
+                },
+                outcome: DriveOutcome {
+                    head: Head::Sealed,
+                    fault: Some("a fault".into()),
+                    fault_file: Some("rescue/tools.img".into()),
+                    stages: vec![StageDone { name: Stage::ReadBack, bytes: 5, seconds: 0.25 }],
+                    written_bytes: 3,
+                    kept_bytes: 2,
+                    read_again: 1,
+                    conclusion: Some(conclusion),
+                    differences: vec![Difference { offset: 4, bytes: 6, cause: Cause::SingleBits, file: None }],
+                    more_differences: 9,
+                    ..DriveOutcome::untouched(result)
+                },
+            });
+        let record = Record {
+            job: job_name("2026-11-23T08:00:00Z", "590J1"),
+            record: RECORD_VERSION,
+            started: "2026-11-23T08:00:00Z".into(),
+            ended: None,
+            version: "1".into(),
+            result: JobResult::Failed,
+            image: ImageRecord { file: "/srv/a.iso".into(), bytes: Some(1), label: None, sha256: Some("aa".into()) },
+            drives: drives.collect(),
+        };
+        let text = serde_json::to_string(&record).unwrap();
+        assert_eq!(serde_json::from_str::<Record>(&text).unwrap(), record);
+        // One of before there was a number is read as well; one with a word that nobody has for a result is not.
+        let old =
+            r#"{"ended":null,"result":"failed","image":{"file":"a"},"drives":[{"tag":"590J1","result":"verified"}]}"#;
+        assert_eq!(serde_json::from_str::<Record>(old).unwrap().record, 0);
+        assert!(serde_json::from_str::<Record>(&old.replace("verified", "nonsense")).is_err());
+    }
+}

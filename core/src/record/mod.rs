@@ -1,0 +1,15 @@
+//! A job on record: one set of types that is filled by the engine, written, and read again.
+
+#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+
+mod conclusion;
+mod difference;
+mod document;
+mod result;
+mod stage;
+
+pub use conclusion::Conclusion;
+pub use difference::{Cause, Difference};
+pub use document::{DriveIdentity, DriveOutcome, DriveRecord, ImageRecord, RECORD_VERSION, Record, job_name};
+pub use result::{Head, JobResult};
+pub use stage::{Stage, StageDone};

@@ -1,0 +1,32 @@
+//! The steps of a job on a drive.
+
+use serde::{Deserialize, Serialize};
+
+/// The steps of a job on a drive, in their order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Stage {
+    /// The drive is opened for this job alone.
+    Claim,
+    /// The head's place and the drive's last MiB are emptied.
+    Blank,
+    /// All but the head is written.
+    Body,
+    /// The body is read from the drive and compared.
+    ReadBack,
+    /// The head is written, flushed and read back.
+    Seal,
+    /// The drive is given back.
+    Release,
+}
+
+/// A stage that ended well.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct StageDone {
+    /// Which.
+    pub name: Stage,
+    /// Bytes moved.
+    pub bytes: u64,
+    /// How long it took.
+    pub seconds: f64,
+}
