@@ -19,7 +19,7 @@ Try it without any drive: pyrotyp demo";
 #[derive(Debug, Parser)]
 #[command(name = "pyrotyp", version, max_term_width = 100)]
 #[command(after_help = AFTER_HELP)]
-pub struct Asked {
+pub(crate) struct Asked {
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
@@ -30,7 +30,7 @@ pub struct Asked {
 
 /// Options of every command.
 #[derive(Clone, Debug, Args)]
-pub struct Common {
+pub(crate) struct Common {
     /// Give the result as one JSON document on standard output
     #[arg(long, global = true)]
     pub json: bool,
@@ -53,7 +53,7 @@ pub struct Common {
 
 /// When to use colour.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum When {
+pub(crate) enum When {
     /// At a terminal.
     Auto,
     /// Always.
@@ -64,7 +64,7 @@ pub enum When {
 
 /// What to do.
 #[derive(Debug, Subcommand)]
-pub enum Command {
+pub(crate) enum Command {
     /// Tell what a file is, whether it is whole, and which PCs start from a stick made of it
     Inspect {
         /// Image files
@@ -123,7 +123,7 @@ pub enum Command {
 
 /// What `write` is asked.
 #[derive(Clone, Debug, Args)]
-pub struct Write {
+pub(crate) struct Write {
     /// Image file, or `-` for standard input, which needs --sum
     pub image: PathBuf,
     /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in; again for each further one
@@ -139,7 +139,7 @@ pub struct Write {
 
 /// How an image is written.
 #[derive(Clone, Debug, Default, Args)]
-pub struct Job {
+pub(crate) struct Job {
     /// Go on in spite of this finding; may be given again
     #[arg(long, value_name = "ID", value_parser = finding_id)]
     pub accept: Vec<String>,
@@ -162,7 +162,7 @@ pub struct Job {
 
 /// What `fetch` is asked.
 #[derive(Clone, Debug, Args)]
-pub struct Fetch {
+pub(crate) struct Fetch {
     /// An http or https address, a Metalink file or its address, or words for an image in the catalogue
     #[arg(required = true, value_name = "IMAGE")]
     pub what: Vec<String>,
@@ -198,7 +198,7 @@ pub struct Fetch {
 
 /// What to do with the shelf.
 #[derive(Clone, Debug, Subcommand)]
-pub enum Shelf {
+pub(crate) enum Shelf {
     /// Put image files on it, with the lists and signatures beside them
     Add {
         /// Image files
@@ -233,7 +233,7 @@ pub enum Shelf {
 
 /// Checksums to compare with.
 #[derive(Clone, Debug, Default, Args)]
-pub struct Against {
+pub(crate) struct Against {
     /// A published checksum, such as sha256:9f86…; may be given again
     #[arg(long, value_name = "[ALGO:]HEX")]
     pub sum: Vec<Sum>,

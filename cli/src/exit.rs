@@ -9,11 +9,11 @@ use pyrotyp_core::devices::{ChooseError, PlatformError};
 use pyrotyp_core::job::{ImageFault, JobFault};
 use pyrotyp_core::published::CheckError;
 use pyrotyp_core::record::JobResult;
-pub use pyrotyp_core::text::{chain, plain};
+pub(crate) use pyrotyp_core::text::{chain, plain};
 
 /// Exit statuses, as the documentation lists them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Exit {
+pub(crate) enum Exit {
     /// Done.
     Done = 0,
     /// Something that should not happen.
@@ -36,7 +36,7 @@ pub enum Exit {
 
 impl Exit {
     /// A word for programs.
-    pub fn id(self) -> &'static str {
+    pub(crate) fn id(self) -> &'static str {
         match self {
             Self::Done => "done",
             Self::Unexpected => "unexpected",
@@ -51,7 +51,7 @@ impl Exit {
     }
 
     /// The result of a command that ended like this, and has no other.
-    pub fn result(self) -> JobResult {
+    pub(crate) fn result(self) -> JobResult {
         match self {
             // What is done has not failed; nothing else is left for it here.
             Self::Done | Self::Unexpected | Self::Drive => JobResult::Failed,
@@ -64,7 +64,7 @@ impl Exit {
 
 /// Why a command did not end well: what happened, and what to do next.
 #[derive(Debug)]
-pub struct Failure {
+pub(crate) struct Failure {
     /// Exit status.
     pub exit: Exit,
     /// One line or a few: what, and where.
@@ -79,12 +79,12 @@ pub struct Failure {
 
 impl Failure {
     /// A failure in words.
-    pub fn new(exit: Exit, text: impl Into<String>, next: impl Into<String>) -> Self {
+    pub(crate) fn new(exit: Exit, text: impl Into<String>, next: impl Into<String>) -> Self {
         Self { exit, text: text.into(), next: next.into(), findings: Vec::new(), document: None }
     }
 
     /// With the document of the command that failed.
-    pub fn with_document(self, document: Value) -> Self {
+    pub(crate) fn with_document(self, document: Value) -> Self {
         Self { document: Some(Box::new(document)), ..self }
     }
 }
@@ -127,7 +127,7 @@ impl From<PlatformError> for Failure {
 }
 
 /// The exit status of a job that ended like this on a drive.
-pub fn of_job(result: JobResult, fault: Option<&JobFault>) -> Exit {
+pub(crate) fn of_job(result: JobResult, fault: Option<&JobFault>) -> Exit {
     match (result, fault) {
         (JobResult::Verified | JobResult::Written, _) => Exit::Done,
         (JobResult::Refused, _) => Exit::Refused,
@@ -140,7 +140,7 @@ pub fn of_job(result: JobResult, fault: Option<&JobFault>) -> Exit {
 }
 
 /// The exit status of a job whose image was at fault.
-pub fn of_image(fault: &ImageFault) -> Exit {
+pub(crate) fn of_image(fault: &ImageFault) -> Exit {
     match fault {
         ImageFault::Changed { .. }
         | ImageFault::ChangedSum { .. }

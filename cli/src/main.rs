@@ -21,6 +21,7 @@ use pyrotyp_core::stop::Cancel;
 use asked::{Asked, Command, When};
 use exit::{Exit, Failure, plain};
 use out::{failed, tell};
+use session::Session;
 use show::command;
 
 fn main() -> ExitCode {
@@ -54,19 +55,20 @@ fn listen(cancel: &Cancel) -> io::Result<()> {
 /// Runs one command and tells how it failed, if it did. The demo runs others through this.
 fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     let common = &asked.common;
+    let session = &Session { common, cancel };
     command::told_beside(common);
     let done = match &asked.command {
         Command::Inspect { images } => commands::inspect::run(images, common),
-        Command::Check { image, against } => commands::check::run(image, against, common, cancel),
+        Command::Check { image, against } => commands::check::run(image, against, session),
         Command::Drives { explain: true, .. } => commands::drives::explain(common),
-        Command::Drives { all, watch: true, .. } => commands::drives::watch(*all, common, cancel),
+        Command::Drives { all, watch: true, .. } => commands::drives::watch(*all, session),
         Command::Drives { all, .. } => commands::drives::run(*all, common),
-        Command::Contents { drive } => commands::contents::run(drive, common, cancel),
-        Command::Write(write) => commands::write::run(write, common, cancel),
-        Command::Compare { drive, image } => commands::compare::run(drive, image, common, cancel),
-        Command::Fetch(fetch) => commands::fetch::run(fetch, common, cancel),
-        Command::Shelf { command } => commands::shelf::run(command.as_ref(), common, cancel),
-        Command::Demo { keep } => commands::demo::run(keep.as_deref(), common, cancel, &run),
+        Command::Contents { drive } => commands::contents::run(drive, session),
+        Command::Write(write) => commands::write::run(write, session),
+        Command::Compare { drive, image } => commands::compare::run(drive, image, session),
+        Command::Fetch(fetch) => commands::fetch::run(fetch, session),
+        Command::Shelf { command } => commands::shelf::run(command.as_ref(), session),
+        Command::Demo { keep } => commands::demo::run(keep.as_deref(), session, &run),
     };
     match done {
         Ok(exit) => exit,

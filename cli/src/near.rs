@@ -7,7 +7,7 @@ const ALIKE: f64 = 0.88;
 const START_COUNTS_LESS: f64 = 0.05;
 
 /// The word of these that is nearest to `typed`, if one is near.
-pub fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+pub(crate) fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let typed = typed.to_lowercase();
     let alike = |word: &str| {
         let word = word.to_lowercase();

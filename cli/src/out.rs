@@ -10,7 +10,7 @@ use crate::show::edge::edge;
 use crate::show::{command, json, style, wrap};
 
 /// Tells a failure, as a document too where one is asked for.
-pub fn failed(failure: &Failure, is_json: bool) -> Exit {
+pub(crate) fn failed(failure: &Failure, is_json: bool) -> Exit {
     tell(failure);
     if is_json {
         // Whoever reads it is told by the exit status too.
@@ -20,7 +20,7 @@ pub fn failed(failure: &Failure, is_json: bool) -> Exit {
 }
 
 /// Says on standard error what went wrong and what to do next.
-pub fn tell(failure: &Failure) {
+pub(crate) fn tell(failure: &Failure) {
     let red = style::BAD;
     let mut text = format!("{red}pyrotyp:{red:#} {}\n", failure.text);
     if !failure.next.is_empty() {
@@ -30,22 +30,22 @@ pub fn tell(failure: &Failure) {
 }
 
 /// Puts a result for people on standard output. A reader that has seen enough and went away is no error.
-pub fn put(text: &str) -> Result<(), Failure> {
+pub(crate) fn put(text: &str) -> Result<(), Failure> {
     put_while_read(text).map(|_| ())
 }
 
 /// Puts a result for programs on standard output.
-pub fn put_document(document: &Value) -> Result<(), Failure> {
+pub(crate) fn put_document(document: &Value) -> Result<(), Failure> {
     put_as_it_is(&json::text(document)).map(|_| ())
 }
 
 /// Like [`put`], and tells whether anybody still reads: what has no end of its own ends when nobody does.
-pub fn put_while_read(text: &str) -> Result<bool, Failure> {
+pub(crate) fn put_while_read(text: &str) -> Result<bool, Failure> {
     put_as_it_is(&for_people(&edge(text), wrap::width_of(&io::stdout())))
 }
 
 /// The same, of lines for programs, which no terminal's width breaks.
-pub fn put_as_it_is(text: &str) -> Result<bool, Failure> {
+pub(crate) fn put_as_it_is(text: &str) -> Result<bool, Failure> {
     match anstream::stdout().write_all(text.as_bytes()) {
         Ok(()) => Ok(true),
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(false),
@@ -64,14 +64,14 @@ fn for_people(text: &str, width: Option<usize>) -> String {
 }
 
 /// Says something that is not to be missed, beside the result.
-pub fn warn(text: &str) {
+pub(crate) fn warn(text: &str) {
     let text = for_people(&edge(text), wrap::width_of(&io::stderr()));
     // Nobody is left to tell when standard error itself is closed.
     let _ = anstream::stderr().write_all(text.as_bytes());
 }
 
 /// Says something beside the result, unless told to be quiet.
-pub fn say(common: &Common, text: &str) {
+pub(crate) fn say(common: &Common, text: &str) {
     if !common.quiet {
         warn(text);
     }

@@ -24,7 +24,7 @@ const OTHER_WORDS: [(&str, &[&str]); 8] = [
     ("shelf", &["images", "library", "store"]),
 ];
 /// Tells an error of the command line; help and version are no errors.
-pub fn told(error: &Error) -> Exit {
+pub(crate) fn told(error: &Error) -> Exit {
     match error.kind() {
         ErrorKind::DisplayHelp | ErrorKind::DisplayVersion => {
             // Nobody reads it.

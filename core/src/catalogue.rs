@@ -98,7 +98,7 @@ mod day {
     use jiff::civil::Date;
     use serde::{Deserialize, Deserializer, de::Error};
 
-    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Date>, D::Error> {
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Date>, D::Error> {
         let read = Option::<toml::value::Datetime>::deserialize(from)?;
         read.map(|read| read.to_string().parse().map_err(|_| D::Error::custom("a day such as 2029-04-30 is expected")))
             .transpose()

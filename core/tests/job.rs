@@ -432,7 +432,7 @@ fn false_capacity_is_told_with_the_true_size() {
         fs::write(bench.folder.path().join("a.img"), vec![0; 72 * MIB]).unwrap();
         let stream = StreamedImage::new(Box::new(&image[..]), Box::new(|| Ok(())));
         let source: &dyn Source = if stays { &KeptImage(&image) } else { &stream };
-        let told = bench.on(&["a"], source, &How::default()).pop().unwrap().conclusion;
+        let told = bench.on(&["a"], source, &How::default()).pop().unwrap().told.conclusion;
         assert_eq!(told, Some(Conclusion::FalseCapacity { true_bytes: 12_582_912, claimed_bytes }));
     }
     // A hole in the middle is something else: there, what was there before is still there.
@@ -559,7 +559,7 @@ fn what_is_said_of_an_image_comes_from_the_job_that_says_it() {
     let mut other = image.clone();
     other[5 * MIB] ^= 1;
     let bench = Bench::new(16 << 20, 512, "");
-    assert_eq!(bench.run(&other, &How::default()).result, JobResult::Verified);
+    assert_eq!(bench.run(&other, &How::default()).told.result, JobResult::Verified);
     let by_sum = Checked { sha256: Some(sha256(&image)), ..Checked::default() };
     for known in [checked(&image), by_sum] {
         let outcome = bench.run(&other, &How { checked: known, ..How::only_changed() });
@@ -711,7 +711,7 @@ fn a_drive_that_does_not_answer_is_told_of() {
     let bench =
         Bench::new(16 << 20, 512, "[[drive.fault]]\nkind = \"stall\"\nafter_bytes = 5000000\nmilliseconds = 700\n");
     let how = How { stall_after: Duration::from_millis(100), ..How::default() };
-    assert_eq!(bench.run(&image(9 * MIB), &how).result, JobResult::Verified);
+    assert_eq!(bench.run(&image(9 * MIB), &how).told.result, JobResult::Verified);
     assert!(how.noted.has(|event| matches!(event, Event::Stalled { .. })));
 }
 
@@ -999,7 +999,7 @@ fn drives_that_were_stopped_at_different_points_go_on_together() {
     let bench = Bench::new(40 << 20, 512, &others(40 << 20, &[("b", "kind = \"slow\"\nbytes_per_second = 999999999")]));
     for (name, after) in [("a", 20), ("b", 10)] {
         let how = How::stopped_after(after << 20);
-        assert_eq!(bench.on(&[name], &KeptImage(&image), &how)[0].result, JobResult::Stopped, "{name}");
+        assert_eq!(bench.on(&[name], &KeptImage(&image), &how)[0].told.result, JobResult::Stopped, "{name}");
     }
     for known in [checked(&image), Checked::default()] {
         let how = How { checked: known, cancel: Cancel::new(), ..How::go_on() };
@@ -1144,7 +1144,7 @@ proptest! {
         const PIECE: usize = 64 << 10;
         let image = image(bytes);
         let bench = Bench::new(9 << 20, 512, "");
-        prop_assert_eq!(bench.run(&image, &How::default()).result, JobResult::Verified);
+        prop_assert_eq!(bench.run(&image, &How::default()).told.result, JobResult::Verified);
         let mut drive = bench.drive();
         for (kind, at, length) in alterations {
             let at = at % bytes;
@@ -1176,8 +1176,8 @@ proptest! {
         prop_assert!(!left.contains(&true), "what differs is told");
         let pieces = (0..bytes).step_by(PIECE).filter(|at| (*at..(at + PIECE).min(bytes)).any(differs)).count();
         let mended = bench.run(&image, &How::only_changed());
-        prop_assert_eq!(mended.result, JobResult::Verified);
-        prop_assert!(mended.written_bytes <= (pieces * PIECE) as u64, "{} of {}", mended.written_bytes, pieces * PIECE);
+        prop_assert_eq!(mended.told.result, JobResult::Verified);
+        prop_assert!(mended.told.written_bytes <= (pieces * PIECE) as u64, "{} of {}", mended.told.written_bytes, pieces * PIECE);
         prop_assert!(bench.drive().starts_with(&image));
         prop_assert_eq!(bench.compared(&image).result, JobResult::Verified);
     }

@@ -3,11 +3,11 @@
 use std::path::Path;
 
 use pyrotyp_core::shelf::Identity;
-use pyrotyp_core::stop::Cancel;
 
-use crate::asked::{Against, Common};
+use crate::asked::Against;
 use crate::exit::{Exit, Failure};
 use crate::out::{put, put_document};
+use crate::session::Session;
 use crate::session::examine::{Depth, Known, examine};
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::refusal::{is_damage, refusal};
@@ -15,26 +15,26 @@ use crate::session::shelf_notes::{note_damage, note_on_shelf, on_shelf};
 use crate::show::{checked, json};
 
 /// Checks one image.
-pub fn run(asked: &Path, against: &Against, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let path = &on_shelf_or_file(asked, common)?;
+pub(crate) fn run(asked: &Path, against: &Against, session: &Session<'_>) -> Result<Exit, Failure> {
+    let path = &on_shelf_or_file(asked, session.common)?;
     let identity = Identity::of(path);
-    let image = open_image(path, common)?;
-    let report = examine(path, &image, &Known::of(against), Depth::Everything, common, cancel)?;
-    note_on_shelf(path, identity, &report, common);
+    let image = open_image(path, session.common)?;
+    let report = examine(path, &image, &Known::of(against), Depth::Everything, session)?;
+    note_on_shelf(path, identity, &report, session.common);
     let refused = refusal(path, &report);
     if refused.is_some()
-        && let Some((state, item)) = on_shelf(path, common).filter(|_| is_damage(&report, against))
+        && let Some((state, item)) = on_shelf(path, session.common).filter(|_| is_damage(&report, against))
     {
-        note_damage(&state, &item.file, common);
+        note_damage(&state, &item.file, session.common);
     }
     let unfit = refused.or_else(|| fit_to_write(path, &image.inspection).err());
     let document = json::check(path, &report, unfit.is_none());
-    if !common.json {
-        put(&checked::check(path, &report, unfit.is_none(), common))?;
+    if !session.common.json {
+        put(&checked::check(path, &report, unfit.is_none(), session.common))?;
     }
     match unfit {
         Some(failure) => Err(failure.with_document(document)),
-        None if common.json => put_document(&document).map(|()| Exit::Done),
+        None if session.common.json => put_document(&document).map(|()| Exit::Done),
         None => Ok(Exit::Done),
     }
 }

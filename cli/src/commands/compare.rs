@@ -7,7 +7,6 @@ use pyrotyp_core::devices::{DriveIo, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::job::JobFault;
 use pyrotyp_core::record::{Conclusion, JobResult};
-use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Foreign, Shown, shell};
 use pyrotyp_core::{job, ledger};
 
@@ -15,6 +14,7 @@ use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, of_image};
 use crate::live::job_progress::JobProgress;
 use crate::out::{put, put_document, say};
+use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
@@ -36,7 +36,7 @@ fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
 }
 
 /// Reads the drive and compares it with the image.
-pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+pub(crate) fn run(asked: &str, image: &Path, session: &Session<'_>) -> Result<Exit, Failure> {
     // A tag where the image belongs, or a file where the drive does.
     let is_tag = |text: &str| text.parse::<Tag>().is_ok();
     let is_swapped = Path::new(asked).is_file() || image.to_str().is_some_and(is_tag) && !is_tag(asked);
@@ -45,20 +45,20 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
         let text = format!("`{}` is no drive, and the drive comes first", asked.shown());
         return Err(Failure::new(Exit::Usage, text, format!("pyrotyp compare {drive} {file}")));
     }
-    let path = &on_shelf_or_file(image, common)?;
-    let image = open_image(path, common)?;
+    let path = &on_shelf_or_file(image, session.common)?;
+    let image = open_image(path, session.common)?;
     fit_to_write(path, &image.inspection)?;
-    let platform = platform(common)?;
-    let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;
+    let platform = platform(session.common)?;
+    let choice = choose_drive(&*platform, asked, session.cancel, &|text| say(session.common, text))?;
     if choice.partition.is_some() {
         let text = format!("`{asked}` is a partition, and an image takes a whole drive");
         return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
     }
     needs_medium(&choice.drive)?;
     let drive = platform.open(&choice.drive)?;
-    let content = image.content(path, choice.drive.bytes, common, cancel)?;
-    let progress = JobProgress::new(common, &[choice.drive.tag.as_str()], false);
-    let compared = job::compare(content.bytes(), &image.inspection, &*drive, cancel, &progress);
+    let content = image.content(path, choice.drive.bytes, session)?;
+    let progress = JobProgress::new(session.common, &[choice.drive.tag.as_str()], false);
+    let compared = job::compare(content.bytes(), &image.inspection, &*drive, session.cancel, &progress);
     progress.finish();
     let compared = compared.map_err(|fault| {
         let exit = match &fault {
@@ -72,13 +72,16 @@ pub fn run(asked: &str, image: &Path, common: &Common, cancel: &Cancel) -> Resul
         let next = if exit == Exit::Stopped { "run the same command again" } else { fault.next_step() };
         Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), next)
     })?;
-    let holds =
-        if compared.conclusion == Some(Conclusion::OtherContent) { held(&*drive, &choice.drive, common) } else { None };
-    if common.json {
+    let holds = if compared.conclusion == Some(Conclusion::OtherContent) {
+        held(&*drive, &choice.drive, session.common)
+    } else {
+        None
+    };
+    if session.common.json {
         put_document(&json::compare(&compared, holds.as_deref()))?;
     } else {
-        let onto = onto(&*platform, &choice.drive, common);
-        put(&text::compared(&choice.drive, path, &compared, holds.as_deref(), onto.as_deref(), common))?;
+        let onto = onto(&*platform, &choice.drive, session.common);
+        put(&text::compared(&choice.drive, path, &compared, holds.as_deref(), onto.as_deref(), session.common))?;
     }
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }

@@ -3,20 +3,19 @@
 use pyrotyp_core::contents::{Listed, contents};
 use pyrotyp_core::devices::Sectors;
 use pyrotyp_core::ledger;
-use pyrotyp_core::stop::Cancel;
 
-use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
 use crate::out::{put, put_document, say};
+use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::folders::state_folder;
 use crate::session::judged::onto;
 use crate::show::{content, json};
 
 /// Looks at one drive; nothing is mounted, and nothing is written.
-pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let platform = platform(common)?;
-    let choice = choose_drive(&*platform, asked, cancel, &|text| say(common, text))?;
+pub(crate) fn run(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
+    let platform = platform(session.common)?;
+    let choice = choose_drive(&*platform, asked, session.cancel, &|text| say(session.common, text))?;
     let drive = choice.drive;
     needs_medium(&drive)?;
     let open = platform.open(&drive)?;
@@ -39,16 +38,22 @@ pub fn run(asked: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         };
         listed.volume.mounted_at = known.and_then(|known| known.mounted_at.clone());
     }
-    let records = state_folder(common).map(|state| ledger::Drives::of(&state));
+    let records = state_folder(session.common).map(|state| ledger::Drives::of(&state));
     let records = records.transpose().unwrap_or_else(|error| {
-        say(common, &format!("the records can't be looked at: {}\n", plain(&error)));
+        say(session.common, &format!("the records can't be looked at: {}\n", plain(&error)));
         None
     });
     let last = records.as_ref().and_then(|records| records.last_on(&drive));
-    if common.json {
+    if session.common.json {
         put_document(&json::contents(&drive, &found, last))?;
     } else {
-        put(&content::contents(&drive, &found, last, onto(&*platform, &drive, common).as_deref(), common))?;
+        put(&content::contents(
+            &drive,
+            &found,
+            last,
+            onto(&*platform, &drive, session.common).as_deref(),
+            session.common,
+        ))?;
     }
     Ok(Exit::Done)
 }

@@ -13,9 +13,10 @@ use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_sample::cafe;
 use pyrotyp_sample::mirror::Mirror;
 
-use crate::asked::{Asked, Common};
+use crate::asked::Asked;
 use crate::exit::{Exit, Failure};
 use crate::out::put;
+use crate::session::Session;
 use crate::show::style::{FAINT, NAME};
 
 /// Where the stick is altered for the last step: inside the large file of the image.
@@ -25,10 +26,9 @@ const ALTERED_AT: u64 = 8 << 20;
 const KEY: &str = "larkspur-releases.pub";
 
 /// Runs the demo in a temporary folder, or in the new folder `keep`; each of its steps goes through `command`.
-pub fn run(
+pub(crate) fn run(
     keep: Option<&Path>,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
     command: &dyn Fn(&Asked, &Cancel) -> Exit,
 ) -> Result<Exit, Failure> {
     let temporary = tempfile::tempdir().map_err(|error| cannot("make a temporary folder", &error))?;
@@ -48,7 +48,7 @@ pub fn run(
     fs::write(folder.join("catalogue.toml"), catalogue).map_err(|error| cannot("write the catalogue", &error))?;
     // The commands are then as short as a person would type them, and can be typed again with --keep.
     std::env::set_current_dir(&folder).map_err(|error| cannot("enter the bench's folder", &error))?;
-    let walk = Walk { common, cancel, command, is_kept: keep.is_some() };
+    let walk = Walk { session, command, is_kept: keep.is_some() };
     walk.all()?;
     if keep.is_some() {
         begin_again().map_err(|error| cannot("put the bench back to its beginning", &error))?;
@@ -108,8 +108,7 @@ fn build(folder: &Path) -> std::io::Result<()> {
 }
 
 struct Walk<'a> {
-    common: &'a Common,
-    cancel: &'a Cancel,
+    session: &'a Session<'a>,
     command: &'a dyn Fn(&Asked, &Cancel) -> Exit,
     /// Whether the bench stays, so that its commands are to be typed again.
     is_kept: bool,
@@ -175,8 +174,8 @@ impl Walk<'_> {
         put(&format!("{FAINT}$ {}{FAINT:#}\n", if self.is_kept { &typed } else { &short }.join(" ")))?;
         let mut asked = Asked::try_parse_from(typed)
             .map_err(|error| Failure::new(Exit::Unexpected, format!("the demo's own command is wrong: {error}"), ""))?;
-        asked.common.color = self.common.color;
-        let exit = (self.command)(&asked, self.cancel);
+        asked.common.color = self.session.common.color;
+        let exit = (self.command)(&asked, self.session.cancel);
         if exit == Exit::Stopped {
             return Err(Failure::new(Exit::Stopped, "the demo was stopped", "run it again"));
         }

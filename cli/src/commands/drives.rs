@@ -5,11 +5,11 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::{Confirmed, IMAGE_RULES, RULES};
-use pyrotyp_core::stop::Cancel;
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::out::{put, put_as_it_is, put_document, put_while_read, say};
+use crate::session::Session;
 use crate::session::attached::platform;
 use crate::session::judged::{Judged, can_be_chosen, judge, judged};
 use crate::session::settings::survey;
@@ -19,7 +19,7 @@ use crate::show::{json, table};
 const BETWEEN: Duration = Duration::from_millis(400);
 
 /// Lists the drives; those that can't be chosen only if `all` are asked for.
-pub fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
+pub(crate) fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
     let judged = judged(&*platform(common)?, common)?;
     let total = judged.len();
     let shown: Vec<_> = judged.into_iter().filter(|row| all || can_be_chosen(row)).collect();
@@ -31,17 +31,17 @@ pub fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
 }
 
 /// Tells what is attached, then what arrives and what leaves, until told to stop or nobody reads it.
-pub fn watch(all: bool, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let platform = platform(common)?;
+pub(crate) fn watch(all: bool, session: &Session<'_>) -> Result<Exit, Failure> {
+    let platform = platform(session.common)?;
     let is_told = |judged: &Judged| all || judged.0.role() != Role::Virtual;
     let line = |event: &str, judged: &Judged| {
         let now = Timestamp::now();
-        if common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
+        if session.common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
     };
-    let of_bench = survey(&*platform, common, None, &[], Confirmed::ByPerson)?;
+    let of_bench = survey(&*platform, session.common, None, &[], Confirmed::ByPerson)?;
     let mut known: Vec<Drive> = Vec::new();
     let mut arrival = "attached";
-    while !cancel.is_set() {
+    while !session.cancel.is_set() {
         let attached = platform.drives()?;
         let left = known.iter().filter(|known| !attached.iter().any(|now| now.is_still(known)));
         let new = attached.iter().filter(|now| !known.iter().any(|known| known.is_still(now)));
@@ -49,12 +49,12 @@ pub fn watch(all: bool, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
         let judged =
             events.map(|(event, drive)| (event, judge(drive.clone(), &of_bench))).filter(|(_, judged)| is_told(judged));
         let text: String = judged.map(|(event, judged)| line(event, &judged)).collect();
-        let is_read = if common.json { put_as_it_is } else { put_while_read };
+        let is_read = if session.common.json { put_as_it_is } else { put_while_read };
         if !text.is_empty() && !is_read(&text)? {
             break;
         }
         if arrival == "attached" {
-            say(common, "waiting for drives to come and go; Ctrl-C ends it\n");
+            say(session.common, "waiting for drives to come and go; Ctrl-C ends it\n");
         }
         (known, arrival) = (attached, "arrived");
         std::thread::sleep(BETWEEN);
@@ -63,7 +63,7 @@ pub fn watch(all: bool, common: &Common, cancel: &Cancel) -> Result<Exit, Failur
 }
 
 /// Lists the rules of the guard.
-pub fn explain(common: &Common) -> Result<Exit, Failure> {
+pub(crate) fn explain(common: &Common) -> Result<Exit, Failure> {
     match common.json {
         true => put_document(&json::rules(&RULES, &IMAGE_RULES))?,
         false => put(&table::rules(&RULES, &IMAGE_RULES))?,

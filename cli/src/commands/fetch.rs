@@ -22,17 +22,17 @@ use pyrotyp_core::text::Shown;
 use pyrotyp_core::text::foreign::all_shown;
 use pyrotyp_core::{machine, published};
 
-use crate::asked::{Common, Fetch};
+use crate::asked::Fetch;
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::live::progress::{Progress, news_words};
 use crate::out::{put, put_document, say, warn};
-use crate::session::catalogue;
 use crate::session::examine::{Depth, Known, examine, vouched_for};
 use crate::session::folders::state_folder;
 use crate::session::images::{OpenedImage, open_image_called};
 use crate::session::refusal::refusal;
 use crate::session::release::today;
 use crate::session::shelf_notes::note_on_shelf;
+use crate::session::{Session, catalogue};
 use crate::show::{checked, json, shelved};
 use crate::writing::line;
 
@@ -75,20 +75,20 @@ struct Download {
 }
 
 /// Fetches one image.
-pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure> {
     if let Some(to) = &asked.straight_to {
-        return line::straight_to(asked, to, common, cancel);
+        return line::straight_to(asked, to, session);
     }
     if let Some(person) = machine::person()? {
         return Err(as_person(&person));
     }
     let reach = if machine::is_root() { Reach::ThisMachine } else { Reach::Everywhere };
     let web = Web::new(reach, Duration::from_secs(asked.wait));
-    let source = resolve(asked, &web, common, cancel)?;
+    let source = resolve(asked, &web, session)?;
     if let Some(from) = asked.hand_over {
-        return hand_over(asked, source, from, &web, common, cancel);
+        return hand_over(asked, source, from, &web, session);
     }
-    let state = state_folder(common);
+    let state = state_folder(session.common);
     let folder = match (&asked.into, &state) {
         (Some(folder), _) => folder.clone(),
         (None, Some(state)) => state.join("shelf"),
@@ -114,22 +114,22 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
         crate::session::shelf_notes::fit_for_shelf(OsStr::new(&source.wanted.name))?;
     }
     if target.exists() {
-        return is_there(asked, &source, &target, common, cancel);
+        return is_there(asked, &source, &target, session);
     }
     let mut part = PartFile::open(&target, &source.wanted)?;
     let room = room(&folder, &source.wanted, &part)?;
-    let source = with_lists(asked, source, &target, &web, common, cancel)?;
-    let mut progress = Progress::of_fetch(common);
+    let source = with_lists(asked, source, &target, &web, session)?;
+    let mut progress = Progress::of_fetch(session.common);
     if part.kept_bytes() > 0 {
-        say(common, &format!("going on: {} are there already\n", human_bytes(part.kept_bytes())));
+        say(session.common, &format!("going on: {} are there already\n", human_bytes(part.kept_bytes())));
     }
-    let sums = transfer(&web, &source.wanted, &mut part, room, cancel, &mut progress);
+    let sums = transfer(&web, &source.wanted, &mut part, room, session.cancel, &mut progress);
     progress.finish();
     let sums = sums?;
     let image = open_image_called(part.path(), &target)?;
     let known =
         Known { expected: &source.expected, keys: &source.keys, sums: Some(&sums), ..Known::of(&asked.against) };
-    let report = examine(&target, &image, &known, Depth::Everything, common, cancel)?;
+    let report = examine(&target, &image, &known, Depth::Everything, session)?;
     let report = if report.sums.is_empty() { Report { sums, ..report } } else { report };
     if let Some(failure) = refusal(&target, &report).or_else(|| other_signer(&source, &report)) {
         let kept = format!("{}\n   what came is kept as {}", failure.text, part.path().shown());
@@ -151,12 +151,12 @@ pub fn run(asked: &Fetch, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
         _ => None,
     };
     let document = json::fetched(&target, name.as_deref(), origin.as_deref(), &report);
-    if !common.json {
-        put(&checked::fetched(&target, name.as_deref(), &image.inspection, &report, common))?;
+    if !session.common.json {
+        put(&checked::fetched(&target, name.as_deref(), &image.inspection, &report, session.common))?;
     }
     match unfit {
         Some(unfit) => Err(unfit.with_document(document)),
-        None if common.json => put_document(&document).map(|()| Exit::Done),
+        None if session.common.json => put_document(&document).map(|()| Exit::Done),
         None => Ok(Exit::Done),
     }
 }
@@ -175,22 +175,15 @@ fn as_person(person: &Person) -> Failure {
 }
 
 /// Gives the image to whoever called, from a byte on, after a line that says what it is and what it must be.
-fn hand_over(
-    asked: &Fetch,
-    source: Download,
-    from: u64,
-    web: &Web,
-    common: &Common,
-    cancel: &Cancel,
-) -> Result<Exit, Failure> {
+fn hand_over(asked: &Fetch, source: Download, from: u64, web: &Web, session: &Session<'_>) -> Result<Exit, Failure> {
     let failed = |error: io::Error| {
         Failure::new(Exit::Stopped, plain(&error), "check the line, then run the same command with --resume")
     };
     let folder = tempfile::tempdir().map_err(failed)?;
     let target = folder.path().join(&source.wanted.name);
-    let source = with_lists(asked, source, &target, web, common, cancel)?;
+    let source = with_lists(asked, source, &target, web, session)?;
     let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
-    let (published, report) = vouched_for(&target, None, &known, common, cancel)?;
+    let (published, report) = vouched_for(&target, None, &known, session)?;
     let refused = refusal(&target, &report).or_else(|| other_signer(&source, &report));
     if let Some(failure) = refused {
         return Err(failure);
@@ -198,15 +191,15 @@ fn hand_over(
     // The lists are read by now. From here on nothing of this process is kept, so that it need not wait for a server when it
     // is told to stop.
     drop(folder);
-    let stop = cancel.clone();
+    let stop = session.cancel.clone();
     std::thread::spawn(move || {
         while !stop.is_set() {
             std::thread::sleep(Duration::from_millis(50));
         }
         std::process::exit(Exit::Stopped as i32);
     });
-    let say_news = |news: &News<'_>| news_words(news).iter().for_each(|text| say(common, &format!("{text}\n")));
-    let mut onward = Onward::new(web, &source.wanted, from, cancel, Box::new(say_news));
+    let say_news = |news: &News<'_>| news_words(news).iter().for_each(|text| say(session.common, &format!("{text}\n")));
+    let mut onward = Onward::new(web, &source.wanted, from, session.cancel, Box::new(say_news));
     let bytes = onward.total().map_err(of_line)?;
     let address = source.wanted.mirrors.first().map(|mirror| mirror.address.clone()).unwrap_or_default();
     for expected in published.expected.iter().filter(|expected| !expected.is_told) {
@@ -235,11 +228,11 @@ fn of_line(error: io::Error) -> Failure {
 }
 
 /// What is meant: an address, a Metalink file, or words for an image in the catalogue.
-fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result<Download, Failure> {
+fn resolve(asked: &Fetch, web: &Web, session: &Session<'_>) -> Result<Download, Failure> {
     let words = asked.what.join(" ");
     let mut source = if words.contains("://") {
         if [".meta4", ".metalink"].iter().any(|ending| words.ends_with(ending)) {
-            of_metalink(&words, remote(web, &words, cancel)?, asked)?
+            of_metalink(&words, remote(web, &words, session.cancel)?, asked)?
         } else {
             let wanted =
                 Wanted::at(&words).map_err(|fault| Failure::new(Exit::Usage, fault.to_string(), fault.next_step()))?;
@@ -251,7 +244,7 @@ fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result
         })?;
         of_metalink(&words, bytes, asked)?
     } else {
-        let catalogue = catalogue::load(asked.catalogue.as_deref(), &asked.against, web, common, cancel)?;
+        let catalogue = catalogue::load(asked.catalogue.as_deref(), &asked.against, web, session)?;
         let pick = catalogue.find(&words, here(), today()).map_err(|error| {
             let next = match &error {
                 CatalogueError::Several { fit, .. } => format!("say more: {}", all_shown(fit)),
@@ -266,8 +259,8 @@ fn resolve(asked: &Fetch, web: &Web, common: &Common, cancel: &Cancel) -> Result
             };
             Failure::new(Exit::Usage, error.to_string(), next)
         })?;
-        say(common, &shelved::picked(&pick, today()));
-        of_pick(&pick, asked, web, cancel)?
+        say(session.common, &shelved::picked(&pick, today()));
+        of_pick(&pick, asked, web, session.cancel)?
     };
     if let Some(country) = &asked.near {
         source.wanted.prefer(country);
@@ -354,19 +347,18 @@ fn with_lists(
     mut source: Download,
     target: &Path,
     web: &Web,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<Download, Failure> {
     let folder = target.parent().unwrap_or(Path::new("."));
-    let mut asking = Progress::of_fetch(common);
+    let mut asking = Progress::of_fetch(session.common);
     asking.waiting("looking for checksums and signatures");
-    let found = beside(web, &source.wanted, cancel);
+    let found = beside(web, &source.wanted, session.cancel);
     asking.finish();
     let is_known = !asked.against.sum.is_empty() || asked.against.sums.is_some() || !source.expected.is_empty();
     let found = match found {
         Ok(found) => found,
         // What it must be is known without them.
-        Err((address, fault)) if is_known && of_fault(&fault) == Exit::Stopped && !cancel.is_set() => {
+        Err((address, fault)) if is_known && of_fault(&fault) == Exit::Stopped && !session.cancel.is_set() => {
             warn(&format!("whether there is a list or a signature can't be told: {address}: {fault}\n"));
             Default::default()
         }
@@ -409,17 +401,11 @@ fn other_signer(source: &Download, report: &Report) -> Option<Failure> {
 }
 
 /// The image is there already: is it the one that is wanted?
-fn is_there(
-    asked: &Fetch,
-    source: &Download,
-    target: &Path,
-    common: &Common,
-    cancel: &Cancel,
-) -> Result<Exit, Failure> {
+fn is_there(asked: &Fetch, source: &Download, target: &Path, session: &Session<'_>) -> Result<Exit, Failure> {
     let identity = Identity::of(target);
-    let image = crate::session::images::open_image(target, common)?;
+    let image = crate::session::images::open_image(target, session.common)?;
     let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
-    let report = examine(target, &image, &known, Depth::Enough, common, cancel)?;
+    let report = examine(target, &image, &known, Depth::Enough, session)?;
     if let Some(failure) = refusal(target, &report) {
         let next = "move that file away to fetch it again";
         return Err(Failure { next: next.to_owned(), ..failure });
@@ -428,15 +414,15 @@ fn is_there(
         let text = format!("{} is there already, and nothing tells whether it is the same", target.shown());
         return Err(Failure::new(Exit::Refused, text, "move that file away to fetch it again"));
     }
-    note_on_shelf(target, identity, &report, common);
-    say(common, "it is there already, and matches: nothing was fetched\n");
-    let shelf = state_folder(common).and_then(|state| Shelf::open(&state).ok());
+    note_on_shelf(target, identity, &report, session.common);
+    say(session.common, "it is there already, and matches: nothing was fetched\n");
+    let shelf = state_folder(session.common).and_then(|state| Shelf::open(&state).ok());
     let item = shelf.as_ref().and_then(|shelf| shelf.at(target));
     let (name, origin) = (item.map(Item::name), item.and_then(|item| item.origin.as_deref()));
-    if common.json {
+    if session.common.json {
         put_document(&json::fetched(target, name, origin, &report))?;
     } else {
-        put(&checked::fetched(target, name, &image.inspection, &report, common))?;
+        put(&checked::fetched(target, name, &image.inspection, &report, session.common))?;
     }
     Ok(Exit::Done)
 }

@@ -14,7 +14,7 @@ use crate::show::{inspected, json};
 const WIDTH: usize = 100;
 
 /// Looks into each image; one that starts nothing makes the exit status 3, after all have been shown.
-pub fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
+pub(crate) fn run(images: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
     let mut exit = Exit::Done;
     let mut seen = Vec::new();
     for asked in images {

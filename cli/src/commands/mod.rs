@@ -1,11 +1,11 @@
 //! The commands, one file each.
 
-pub mod check;
-pub mod compare;
-pub mod contents;
-pub mod demo;
-pub mod drives;
-pub mod fetch;
-pub mod inspect;
-pub mod shelf;
-pub mod write;
+pub(crate) mod check;
+pub(crate) mod compare;
+pub(crate) mod contents;
+pub(crate) mod demo;
+pub(crate) mod drives;
+pub(crate) mod fetch;
+pub(crate) mod inspect;
+pub(crate) mod shelf;
+pub(crate) mod write;

@@ -7,7 +7,6 @@ use jiff::{SignedDuration, Timestamp};
 use pyrotyp_core::bytes::{ReadAt, human_bytes};
 use pyrotyp_core::published::{CheckError, Checked, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
-use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::{ledger, published};
 
@@ -20,22 +19,22 @@ use crate::session::examine::{Depth, Known, examine};
 use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, open_image, open_image_called};
 use crate::session::refusal::refusal;
-use crate::session::release;
 use crate::session::shelf_notes::{fit_for_shelf, note_damage, note_on_shelf, unwritable};
+use crate::session::{Session, release};
 use crate::show::shelved::{Row, Verified};
 use crate::show::{json, shelved};
 
 /// Does what is asked with the shelf; lists it when nothing is.
-pub fn run(asked: Option<&asked::Shelf>, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let state = state_folder(common).ok_or_else(|| {
+pub(crate) fn run(asked: Option<&asked::Shelf>, session: &Session<'_>) -> Result<Exit, Failure> {
+    let state = state_folder(session.common).ok_or_else(|| {
         Failure::new(Exit::Usage, "there is no home folder for the shelf", "name a folder with --state")
     })?;
     match asked {
-        None => list(&state, common),
-        Some(asked::Shelf::Add { files, moves }) => add(&state, files, *moves, common),
-        Some(asked::Shelf::Verify { names }) => verify(&state, names, common, cancel),
-        Some(asked::Shelf::Remove { names }) => remove(&state, names, common),
-        Some(asked::Shelf::Prune { older, go }) => prune(&state, *older, *go, common),
+        None => list(&state, session.common),
+        Some(asked::Shelf::Add { files, moves }) => add(&state, files, *moves, session.common),
+        Some(asked::Shelf::Verify { names }) => verify(&state, names, session),
+        Some(asked::Shelf::Remove { names }) => remove(&state, names, session.common),
+        Some(asked::Shelf::Prune { older, go }) => prune(&state, *older, *go, session.common),
     }
 }
 
@@ -192,18 +191,18 @@ fn named(shelf: &Shelf, names: &[String]) -> Result<Vec<Item>, Failure> {
     names.iter().map(one).collect()
 }
 
-fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
-    let shelf = open(state, common)?;
+fn verify(state: &Path, names: &[String], session: &Session<'_>) -> Result<Exit, Failure> {
+    let shelf = open(state, session.common)?;
     let mut exit = Exit::Done;
     let mut all = Vec::new();
     for item in named(&shelf, names)? {
-        let (report, fault) = match verify_one(&shelf.path(&item), &item, common, cancel) {
+        let (report, fault) = match verify_one(&shelf.path(&item), &item, session) {
             Err(failure) if failure.exit == Exit::Stopped => return Err(failure),
             Err(failure) => (Report::default(), Some(failure)),
             Ok(found) => found,
         };
         let verified = Verified { item, report, fault };
-        if !common.json {
+        if !session.common.json {
             put(&shelved::verified(&verified))?;
         }
         if let Some(failure) = &verified.fault {
@@ -211,12 +210,12 @@ fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> R
             exit = failure.exit;
             // What could not be read, or compared with a broken list, is not damaged for that.
             if failure.exit == Exit::Checksum && !verified.report.sums.is_empty() {
-                note_damage(state, &verified.item.file, common);
+                note_damage(state, &verified.item.file, session.common);
             }
         }
         all.push(verified);
     }
-    if common.json {
+    if session.common.json {
         put_document(&json::verified(&all))?;
     }
     Ok(exit)
@@ -224,18 +223,14 @@ fn verify(state: &Path, names: &[String], common: &Common, cancel: &Cancel) -> R
 
 /// Reads an image again and compares it with what was published for it, and with what was computed before. With what was
 /// found out comes what speaks against the image.
-fn verify_one(
-    path: &Path,
-    item: &Item,
-    common: &Common,
-    cancel: &Cancel,
-) -> Result<(Report, Option<Failure>), Failure> {
+fn verify_one(path: &Path, item: &Item, session: &Session<'_>) -> Result<(Report, Option<Failure>), Failure> {
     let identity = Identity::of(path);
     let image = open_image_called(path, path)?;
     let published = published::published(path, &Given::default())?;
-    let mut progress = Progress::of_check("verify", Some(image.file.size()), common);
-    let found =
-        published::check(&*image.file, &published, None, Purpose::Look, cancel, &mut |done| progress.checked(done));
+    let mut progress = Progress::of_check("verify", Some(image.file.size()), session.common);
+    let found = published::check(&*image.file, &published, None, Purpose::Look, session.cancel, &mut |done| {
+        progress.checked(done)
+    });
     progress.finish();
     let found = found.map_err(|error: CheckError| Failure::from(error))?;
     let earlier = item.sums().into_iter().filter_map(|sum| {
@@ -256,9 +251,9 @@ fn verify_one(
     }
     let nothing = Against::default();
     let known = Known { sums: Some(&found.sums), ..Known::of(&nothing) };
-    let examined = examine(path, &image, &known, Depth::Enough, common, cancel)?;
+    let examined = examine(path, &image, &known, Depth::Enough, session)?;
     let report = Report { checked: found.checked, sums: found.sums.clone(), pieces: found.pieces, ..examined };
-    note_on_shelf(path, identity, &report, common);
+    note_on_shelf(path, identity, &report, session.common);
     let fault = refusal(path, &report);
     Ok((report, fault))
 }

@@ -9,10 +9,9 @@ use pyrotyp_core::hash::{Algorithm, Sum};
 use pyrotyp_core::job::{Checked, KeptImage};
 use pyrotyp_core::published::{Proof, Purpose, Report};
 use pyrotyp_core::shelf::{Identity, Item};
-use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Shown, shell};
 
-use crate::asked::{Common, Write};
+use crate::asked::Write;
 use crate::exit::{Exit, Failure};
 use crate::out::{say, warn};
 use crate::session::attached::platform;
@@ -20,8 +19,8 @@ use crate::session::examine::{Depth, Known, examine};
 use crate::session::images::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::which;
 use crate::session::refusal::{is_damage, refusal};
-use crate::session::shelf_notes;
 use crate::session::shelf_notes::{note_on_shelf, on_shelf};
+use crate::session::{Session, shelf_notes};
 use crate::show::json;
 use crate::writing::job::{self, Chosen, Confirming, Image, Ready};
 use crate::writing::stream;
@@ -30,19 +29,19 @@ use crate::writing::stream;
 const INPUT: &str = "-";
 
 /// Writes one image to one drive or several.
-pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure> {
     if asked.to.is_empty() {
         let command = format!("pyrotyp write {}", shell::path(&asked.image));
-        return Err(which(&command, common)?);
+        return Err(which(&command, session.common)?);
     }
     if asked.image.as_os_str() == INPUT {
-        return stream::from_input(asked, common, cancel);
+        return stream::from_input(asked, session);
     }
     let confirming = Confirming::find(&asked.job, false)?;
-    let path = &on_shelf_or_file(&asked.image, common)?;
-    let platform = &*platform(common)?;
+    let path = &on_shelf_or_file(&asked.image, session.common)?;
+    let platform = &*platform(session.common)?;
     let started = Timestamp::now().to_string();
-    let opened = open_image(path, common)?;
+    let opened = open_image(path, session.common)?;
     fit_to_write(path, &opened.inspection)?;
     let image = Image {
         path,
@@ -52,8 +51,8 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
         report: None,
         expects: None,
     };
-    let mut chosen = job::choose(&asked.to, &image, &asked.job, platform, common, cancel)?;
-    let before = Before { asked, opened: &opened, image, platform, common, cancel };
+    let mut chosen = job::choose(&asked.to, &image, &asked.job, platform, session)?;
+    let before = Before { asked, opened: &opened, image, platform, session };
     let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
         Ok(prepared) => prepared,
         Err(failure) => {
@@ -62,7 +61,7 @@ pub fn run(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Fail
     };
     let source = KeptImage(content.bytes());
     let ready = Ready { image, source: &source, checked, chosen: &chosen, cleared, started: &started, news: None };
-    job::run(ready, &asked.job, platform, common, cancel)
+    job::run(ready, &asked.job, platform, session)
 }
 
 /// What is known before anything is changed.
@@ -71,8 +70,7 @@ struct Before<'a> {
     opened: &'a OpenedImage,
     image: Image<'a>,
     platform: &'a dyn Platform,
-    common: &'a Common,
-    cancel: &'a Cancel,
+    session: &'a Session<'a>,
 }
 
 impl Before<'_> {
@@ -82,11 +80,11 @@ impl Before<'_> {
         chosen: &mut Chosen,
         confirming: Confirming,
     ) -> Result<(Content, Checked, Vec<Cleared>), Failure> {
-        let Self { asked, opened, image, platform, common, cancel } = self;
+        let Self { asked, opened, image, platform, session } = self;
         job::clear(chosen, image, &asked.job)?;
         job::may_claim(chosen, *platform)?;
-        let report = check_image(image.path, asked, opened, common, cancel)?;
-        let content = opened.content(image.path, chosen.room(), common, cancel)?;
+        let report = check_image(image.path, asked, opened, session)?;
+        let content = opened.content(image.path, chosen.room(), session)?;
         // Only now is it known how much comes out of a packed image.
         chosen.plan.needs_bytes = opened.inspection.needs_bytes.max(content.bytes().size());
         let checked = match &content {
@@ -99,9 +97,9 @@ impl Before<'_> {
         };
         let image = Image { report: report.as_ref(), ..*image };
         let bytes = Some(content.bytes().size());
-        let resuming = job::resuming(chosen, bytes, checked.sha256.as_deref(), &asked.job, common)?;
-        job::confirm(chosen, &image, &resuming, &asked.job, confirming, cancel)?;
-        job::look_again(chosen, &image, *platform, common)?;
+        let resuming = job::resuming(chosen, bytes, checked.sha256.as_deref(), &asked.job, session.common)?;
+        job::confirm(chosen, &image, &resuming, &asked.job, confirming, session.cancel)?;
+        job::look_again(chosen, &image, *platform, session.common)?;
         let cleared = job::clear(chosen, &image, &asked.job)?;
         Ok((content, checked, cleared))
     }
@@ -125,10 +123,9 @@ fn check_image(
     path: &Path,
     asked: &Write,
     opened: &OpenedImage,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<Option<Report>, Failure> {
-    let shelved = on_shelf(path, common);
+    let shelved = on_shelf(path, session.common);
     if let Some((_, Item { damaged: Some(when), .. })) = &shelved {
         let day = when.get(..10).unwrap_or(when);
         let text = format!("{} is known to be damaged: found on {day}", path.shown());
@@ -137,7 +134,7 @@ fn check_image(
     let kept: Vec<Sum> = shelved.iter().flat_map(|(_, item)| item.sums()).collect();
     let known = Known { purpose: Purpose::Write, is_read: !kept.is_empty(), ..Known::of(&asked.against) };
     let identity = Identity::of(path);
-    let report = examine(path, opened, &known, Depth::Enough, common, cancel)?;
+    let report = examine(path, opened, &known, Depth::Enough, session)?;
     let differs = |sum: &&Sum| report.sums.iter().any(|now| now.algorithm == sum.algorithm && now != *sum);
     let other = kept.iter().find(differs).map(|sum| {
         let text = format!("{}: its {} is not what the shelf knows of it", path.shown(), sum.algorithm);
@@ -146,13 +143,13 @@ fn check_image(
     let is_damage = other.is_some() || is_damage(&report, &asked.against);
     if let Some(failure) = other.or_else(|| refusal(path, &report)) {
         if let Some((state, item)) = shelved.as_ref().filter(|_| is_damage) {
-            shelf_notes::note_damage(state, &item.file, common);
+            shelf_notes::note_damage(state, &item.file, session.common);
         }
         return Err(failure);
     }
-    note_on_shelf(path, identity, &report, common);
+    note_on_shelf(path, identity, &report, session.common);
     if let Some((state, item)) = &shelved {
-        shelf_notes::note_use(state, &item.file, common);
+        shelf_notes::note_use(state, &item.file, session.common);
     }
     if report.checked.is_empty() && !matches!(report.proof(), Proof::Signed(_)) {
         for (file, why) in &report.unusable {
@@ -164,9 +161,9 @@ fn check_image(
         } else {
             format!("{} does not name it", lists.join(", "))
         };
-        say(common, &format!("no checksum to compare the image with: {why}\n"));
+        say(session.common, &format!("no checksum to compare the image with: {why}\n"));
         if let Proof::Undamaged = report.proof() {
-            say(common, "what it carries inside or lies beside it says that it is not damaged\n");
+            say(session.common, "what it carries inside or lies beside it says that it is not damaged\n");
         }
     }
     Ok(Some(report))

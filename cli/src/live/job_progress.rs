@@ -15,7 +15,7 @@ use crate::out::{say, warn};
 use crate::show::text::duration;
 
 /// Follows a job.
-pub struct JobProgress {
+pub(crate) struct JobProgress {
     common: Common,
     began: Instant,
     /// What all lines are drawn by, at a terminal.
@@ -51,7 +51,7 @@ fn name_of(stage: Stage) -> &'static str {
 
 impl JobProgress {
     /// For a job on these drives; `reads_back` says whether what is written will be read back.
-    pub fn new(common: &Common, tags: &[&str], reads_back: bool) -> Self {
+    pub(crate) fn new(common: &Common, tags: &[&str], reads_back: bool) -> Self {
         let is_moving = io::stderr().is_terminal() && !common.quiet;
         let lines = is_moving.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10)));
         let line = |tag: &&str| {
@@ -73,7 +73,7 @@ impl JobProgress {
     }
 
     /// Clears the lines.
-    pub fn finish(self) {
+    pub(crate) fn finish(self) {
         for line in self.drives {
             if let Some(bar) = line.into_inner().unwrap_or_else(PoisonError::into_inner).bar {
                 bar.finish_and_clear();
@@ -90,7 +90,7 @@ impl JobProgress {
     }
 
     /// Says something for good, above the lines that move.
-    pub fn remark(&self, text: &str) {
+    pub(crate) fn remark(&self, text: &str) {
         match &self.lines {
             Some(lines) => lines.suspend(|| say(&self.common, &format!("  {text}\n"))),
             None => say(&self.common, &format!("{text}\n")),

@@ -1,4 +1,4 @@
 //! What is shown while something runs.
 
-pub mod job_progress;
-pub mod progress;
+pub(crate) mod job_progress;
+pub(crate) mod progress;

@@ -14,14 +14,14 @@ use crate::show::edge::edge;
 use crate::show::text::duration;
 
 /// Plain lines come no more often than this.
-pub const PLAIN_EVERY: Duration = Duration::from_secs(5);
+pub(crate) const PLAIN_EVERY: Duration = Duration::from_secs(5);
 /// Speed is what was moved in this last stretch.
 const WINDOW: Duration = Duration::from_secs(8);
 /// No time left is told before this much of a stage has gone by.
 const MEANINGFUL_AFTER: Duration = Duration::from_secs(3);
 
 /// Follows a check or a fetch.
-pub struct Progress {
+pub(crate) struct Progress {
     common: Common,
     bar: Option<ProgressBar>,
     name: &'static str,
@@ -31,35 +31,35 @@ pub struct Progress {
 }
 
 /// What was moved lately.
-pub struct Pace {
+pub(crate) struct Pace {
     began: Instant,
     marks: VecDeque<(Instant, u64)>,
 }
 
 impl Pace {
     /// Of something that begins now.
-    pub fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self::from(0)
     }
 
     /// Of something that goes on now, with so much done before.
-    pub fn from(done: u64) -> Self {
+    pub(crate) fn from(done: u64) -> Self {
         let began = Instant::now();
         Self { began, marks: VecDeque::from([(began, done)]) }
     }
 
     /// How long it has been going on.
-    pub fn elapsed(&self) -> Duration {
+    pub(crate) fn elapsed(&self) -> Duration {
         self.began.elapsed()
     }
 
     /// How much was moved so far.
-    pub fn done(&self) -> u64 {
+    pub(crate) fn done(&self) -> u64 {
         self.marks.back().map_or(0, |(_, done)| *done)
     }
 
     /// So much was moved by now.
-    pub fn mark(&mut self, now: Instant, done: u64) {
+    pub(crate) fn mark(&mut self, now: Instant, done: u64) {
         self.marks.push_back((now, done));
         while self.marks.len() > 2 && self.marks.front().is_some_and(|(at, _)| now - *at > WINDOW) {
             self.marks.pop_front();
@@ -67,7 +67,7 @@ impl Pace {
     }
 
     /// Bytes a second in the window.
-    pub fn rate(&self) -> Option<f64> {
+    pub(crate) fn rate(&self) -> Option<f64> {
         let ((first_at, first), (last_at, last)) = (self.marks.front()?, self.marks.back()?);
         let seconds = (*last_at - *first_at).as_secs_f64();
         (seconds > 0.05 && last > first).then(|| (last - first) as f64 / seconds)
@@ -78,7 +78,7 @@ impl Pace {
 const SOON: f64 = 5.0;
 
 /// How far something is: bytes of a total (0 where nobody knows it), bytes a second, and seconds left, where these are known.
-pub fn amount(done: u64, total: u64, rate: Option<f64>, left: Option<f64>) -> String {
+pub(crate) fn amount(done: u64, total: u64, rate: Option<f64>, left: Option<f64>) -> String {
     let total = if total > 0 { format!(" of {}", human_bytes(total)) } else { String::new() };
     let rate = rate.map_or(String::new(), |rate| format!("  {}/s", human_bytes(rate as u64)));
     let left = left.map_or(String::new(), |left| match left {
@@ -89,7 +89,7 @@ pub fn amount(done: u64, total: u64, rate: Option<f64>, left: Option<f64>) -> St
 }
 
 /// How a line that moves looks.
-pub fn style() -> ProgressStyle {
+pub(crate) fn style() -> ProgressStyle {
     let style = ProgressStyle::with_template("  {prefix:<10} {wide_bar:.green/dim} {msg}  ");
     style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·")
 }
@@ -105,21 +105,21 @@ impl Progress {
     }
 
     /// For reading an image of `bytes` bytes before the job; `None` if nobody knows how many.
-    pub fn of_check(name: &'static str, bytes: Option<u64>, common: &Common) -> Self {
+    pub(crate) fn of_check(name: &'static str, bytes: Option<u64>, common: &Common) -> Self {
         let mut progress = Self::new(common);
         progress.start(name, bytes.unwrap_or(0));
         progress
     }
 
     /// For a fetch.
-    pub fn of_fetch(common: &Common) -> Self {
+    pub(crate) fn of_fetch(common: &Common) -> Self {
         let mut progress = Self::new(common);
         progress.start("fetch", 0);
         progress
     }
 
     /// Says what is waited for.
-    pub fn waiting(&mut self, what: &str) {
+    pub(crate) fn waiting(&mut self, what: &str) {
         if let Some(bar) = &self.bar {
             bar.set_message(edge(what).into_owned());
         }
@@ -134,12 +134,12 @@ impl Progress {
     }
 
     /// So much was read.
-    pub fn checked(&mut self, done: u64) {
+    pub(crate) fn checked(&mut self, done: u64) {
         self.to(done);
     }
 
     /// Clears the line.
-    pub fn finish(self) {
+    pub(crate) fn finish(self) {
         if let Some(bar) = self.bar {
             bar.finish_and_clear();
         }
@@ -216,7 +216,7 @@ impl Listener for Progress {
 }
 
 /// What is worth a line of its own.
-pub fn news_words(news: &News<'_>) -> Option<String> {
+pub(crate) fn news_words(news: &News<'_>) -> Option<String> {
     Some(match news {
         News::Sending { address, from: 0 } => format!("from {}", place(address)),
         News::Sending { address, from } => format!("from {}, on from {}", place(address), human_bytes(*from)),

@@ -13,10 +13,10 @@ use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 
 /// The word that stands for the next drive plugged in.
-pub const ARRIVING: &str = "arriving";
+pub(crate) const ARRIVING: &str = "arriving";
 
 /// The machine's drives, or those of a tray.
-pub fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
+pub(crate) fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
     match &common.tray {
         Some(folder) => {
             let tray = Tray::open(folder).map_err(|error| Failure { exit: Exit::Usage, ..error.into() })?;
@@ -27,7 +27,7 @@ pub fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
 }
 
 /// The drive that `asked` means; for `arriving`, waits until one is plugged in.
-pub fn choose_drive(
+pub(crate) fn choose_drive(
     platform: &dyn Platform,
     asked: &str,
     cancel: &Cancel,
@@ -54,7 +54,7 @@ pub fn choose_drive(
 }
 
 /// A reader without a card has nothing to be read.
-pub fn needs_medium(drive: &Drive) -> Result<(), Failure> {
+pub(crate) fn needs_medium(drive: &Drive) -> Result<(), Failure> {
     match drive.bytes {
         0 => Err(Failure::new(Exit::Refused, format!("drive {} has no medium in it", drive.tag), "put the card in")),
         _ => Ok(()),

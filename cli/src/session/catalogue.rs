@@ -15,9 +15,10 @@ use super::folders::state_folder;
 use super::keys::{given_keys, remember};
 use super::refusal::signature_refusal;
 use super::release::{kept, read};
-use crate::asked::{Against, Common};
+use crate::asked::Against;
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::out::say;
+use crate::session::Session;
 
 fn unusable(name: &str, error: &CatalogueError) -> Failure {
     let next = "docs/catalogue.md describes the format";
@@ -25,32 +26,31 @@ fn unusable(name: &str, error: &CatalogueError) -> Failure {
 }
 
 /// The catalogue that is named, or else the one that was used last. One that is named is remembered.
-pub fn load(
+pub(crate) fn load(
     named: Option<&str>,
     against: &Against,
     web: &Web,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<Catalogue, Failure> {
     let Some(name) = named else {
-        let bytes = kept(common).and_then(|path| read(&path).ok()).ok_or_else(|| {
+        let bytes = kept(session.common).and_then(|path| read(&path).ok()).ok_or_else(|| {
             let next = "give one with --catalogue FILE, or the address of the image itself";
             Failure::new(Exit::Usage, "there is no catalogue on this bench yet", next)
         })?;
         return Catalogue::read(&bytes).map_err(|error| unusable("that is remembered here", &error));
     };
     let bytes = if name.contains("://") {
-        from_network(name, against, web, common, cancel)?
+        from_network(name, against, web, session)?
     } else {
         read(Path::new(name)).map_err(|error| {
             Failure::new(Exit::Usage, format!("can't read the catalogue {name}: {}", plain(&error)), "check the name")
         })?
     };
     let catalogue = Catalogue::read(&bytes).map_err(|error| unusable(name, &error))?;
-    if let Some(path) = kept(common)
+    if let Some(path) = kept(session.common)
         && let Err(error) = keep(&path, &bytes)
     {
-        say(common, &format!("the catalogue could not be remembered: {}\n", plain(&error)));
+        say(session.common, &format!("the catalogue could not be remembered: {}\n", plain(&error)));
     }
     Ok(catalogue)
 }
@@ -61,18 +61,13 @@ fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
 }
 
 /// A catalogue from a server must be signed with minisign, by a key that is given or was used for it before.
-fn from_network(
-    address: &str,
-    against: &Against,
-    web: &Web,
-    common: &Common,
-    cancel: &Cancel,
-) -> Result<Vec<u8>, Failure> {
+fn from_network(address: &str, against: &Against, web: &Web, session: &Session<'_>) -> Result<Vec<u8>, Failure> {
     let signed = format!("{address}.minisig");
     let get = |address: &str, most| {
         let fail = |text: String, next: &str| Failure::new(Exit::Stopped, text, next);
-        let found =
-            web.file(address, most, cancel).map_err(|fault| fail(format!("{address}: {fault}"), fault.next_step()))?;
+        let found = web
+            .file(address, most, session.cancel)
+            .map_err(|fault| fail(format!("{address}: {fault}"), fault.next_step()))?;
         found.ok_or_else(|| fail(format!("there is no {address}"), "look up the catalogue's address again"))
     };
     let is_safe = address.starts_with("https://") || address.starts_with("http://127.0.0.1:");
@@ -89,7 +84,7 @@ fn from_network(
     let one = PublishedSignature { file: signed.into(), read: SignatureFile::read(&signature), over, is_asked: true };
     let published = Published { signatures: vec![one], ..Published::default() };
     let keys = given_keys(against)?;
-    let mut remembered = match state_folder(common) {
+    let mut remembered = match state_folder(session.common) {
         Some(state) => {
             Remembered::load(&state).map_err(|error| Failure::new(Exit::Checksum, chain(&error), error.next_step()))?
         }
@@ -98,21 +93,25 @@ fn from_network(
     let whose = format!("the catalogue {address}");
     let nothing: Vec<u8> = Vec::new();
     let now = Timestamp::now();
-    let signatures = vouch(&published, &nothing, Some(&whose), &keys, &remembered, now, cancel);
+    let signatures = vouch(&published, &nothing, Some(&whose), &keys, &remembered, now, session.cancel);
     if let Some(failure) = signature_refusal(&signatures) {
         return Err(failure);
     }
     if let Some(first) = signatures.iter().find(|vouched| vouched.is_first_use) {
         let key = first.key.as_ref().map(Key::fingerprint).unwrap_or_default();
-        say(common, &format!("first use of the catalogue's key {key}; it is remembered from now on\n"));
+        say(session.common, &format!("first use of the catalogue's key {key}; it is remembered from now on\n"));
     }
-    remember(&mut remembered, &signatures, &keys, Some(&whose), now, common);
+    remember(&mut remembered, &signatures, &keys, Some(&whose), now, session.common);
     Ok(bytes)
 }
 
 /// The keys that a system's images are signed with: those that stand in the catalogue whole, and those of the key file
 /// that have one of its fingerprints.
-pub fn keys_of(system: &pyrotyp_core::catalogue::System, web: &Web, cancel: &Cancel) -> Result<Vec<Key>, Failure> {
+pub(crate) fn keys_of(
+    system: &pyrotyp_core::catalogue::System,
+    web: &Web,
+    cancel: &Cancel,
+) -> Result<Vec<Key>, Failure> {
     let mut found = Vec::new();
     for text in &system.keys {
         let file = format!("untrusted comment: {} public key\n{text}\n", system.name);

@@ -11,7 +11,6 @@ use pyrotyp_core::published::{
     CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report,
 };
 use pyrotyp_core::shelf::Shelf;
-use pyrotyp_core::stop::Cancel;
 
 use super::folders::state_folder;
 use super::images::OpenedImage;
@@ -20,10 +19,11 @@ use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure};
 use crate::live::progress::Progress;
 use crate::out::say;
+use crate::session::Session;
 
 /// How much is looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Depth {
+pub(crate) enum Depth {
     /// Everything that can be compared.
     Everything,
     /// What the image carries inside only when nothing was published for it.
@@ -32,7 +32,7 @@ pub enum Depth {
 
 /// What is known of an image before it is read.
 #[derive(Clone, Copy)]
-pub struct Known<'a> {
+pub(crate) struct Known<'a> {
     /// What a person gives.
     pub against: &'a Against,
     /// Checksums that a Metalink file or a catalogue publishes.
@@ -49,7 +49,7 @@ pub struct Known<'a> {
 
 impl<'a> Known<'a> {
     /// What a person gives, and no more.
-    pub fn of(against: &'a Against) -> Self {
+    pub(crate) fn of(against: &'a Against) -> Self {
         Self { against, expected: &[], keys: &[], sums: None, purpose: Purpose::Look, is_read: false }
     }
 }
@@ -58,12 +58,11 @@ impl<'a> Known<'a> {
 /// it needs, and where `image` is not there yet, such a signature is passed over.
 ///
 /// A key that was good is remembered.
-pub fn vouched_for(
+pub(crate) fn vouched_for(
     path: &Path,
     image: Option<&OpenedImage>,
     known: &Known<'_>,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<(Published, Report), Failure> {
     let against = known.against;
     let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
@@ -75,7 +74,7 @@ pub fn vouched_for(
         return Err(Failure::new(Exit::Checksum, "there is no signature that the key could check", next));
     }
     keys.extend_from_slice(known.keys);
-    let mut remembered = match state_folder(common) {
+    let mut remembered = match state_folder(session.common) {
         Some(state) => Remembered::load(&state)
             .map_err(|error| Failure::new(Exit::Checksum, crate::exit::chain(&error), error.next_step()))?,
         None => Remembered::default(),
@@ -84,20 +83,20 @@ pub fn vouched_for(
     if published.signatures.iter().any(is_of_image) {
         if image.is_none() {
             published.signatures.retain(|signature| !is_of_image(signature));
-            say(common, "the signature of the whole image can't be checked while it comes; its checksum is\n");
+            say(session.common, "the signature of the whole image can't be checked while it comes; its checksum is\n");
         } else {
-            say(common, "checking the signature of the whole image\n");
+            say(session.common, "checking the signature of the whole image\n");
         }
     }
     let system = image.and_then(|image| image.inspection.naming.system_or(image.inspection.label.as_deref()));
     let (system, now) = (system.as_deref(), Timestamp::now());
     let nothing: &dyn ReadAt = &Vec::new();
     let bytes = image.map_or(nothing, |image| &*image.file);
-    let signatures = published::vouch(&published, bytes, system, &keys, &remembered, now, cancel);
-    if cancel.is_set() {
+    let signatures = published::vouch(&published, bytes, system, &keys, &remembered, now, session.cancel);
+    if session.cancel.is_set() {
         return Err(CheckError::Stopped.into());
     }
-    remember(&mut remembered, &signatures, &keys, system, now, common);
+    remember(&mut remembered, &signatures, &keys, system, now, session.common);
     let is_signed = signatures.iter().any(|vouched| vouched.is_good());
     let missed_key = system.filter(|_| !is_signed).and_then(|system| remembered.key_of(system)).cloned();
     let report = Report {
@@ -113,20 +112,19 @@ pub fn vouched_for(
 /// Checks signatures, published checksums and what the image carries inside.
 ///
 /// A signature that refuses ends it at once. Without anything to compare with, [`Depth::Enough`] does not read the image.
-pub fn examine(
+pub(crate) fn examine(
     path: &Path,
     image: &OpenedImage,
     known: &Known<'_>,
     depth: Depth,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<Report, Failure> {
-    let (published, before) = vouched_for(path, Some(image), known, common, cancel)?;
+    let (published, before) = vouched_for(path, Some(image), known, session)?;
     if !before.ok() {
         return Ok(before);
     }
     let may_keep = known.sums.is_none() && known.purpose == Purpose::Look;
-    let kept = if may_keep { kept_sums(path, &published, common) } else { None };
+    let kept = if may_keep { kept_sums(path, &published, session.common) } else { None };
     let are_enough = |sums: &&[Sum]| !published.expected.is_empty() && published::are_enough(sums, &published.expected);
     if let Some(sums) = known.sums.or(kept.as_deref()).filter(are_enough) {
         let found = published::compare(&published, sums.to_vec());
@@ -134,14 +132,14 @@ pub fn examine(
     }
     let is_wanted = depth == Depth::Everything || published.expected.is_empty();
     let embedded = if is_wanted { embedded(image)? } else { None };
-    let list = if is_wanted { inside(image, common, cancel)? } else { None };
+    let list = if is_wanted { inside(image, session)? } else { None };
     let is_blind = published.is_empty() && embedded.is_none() && list.is_none();
     if depth == Depth::Enough && is_blind && !known.is_read {
         return Ok(before);
     }
-    let mut progress = Progress::of_check("check", Some(image.file.size()), common);
+    let mut progress = Progress::of_check("check", Some(image.file.size()), session.common);
     let done = &mut |done| progress.checked(done);
-    let found = published::check(&*image.file, &published, embedded.as_ref(), known.purpose, cancel, done)?;
+    let found = published::check(&*image.file, &published, embedded.as_ref(), known.purpose, session.cancel, done)?;
     progress.finish();
     Ok(Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found })
 }
@@ -171,11 +169,11 @@ fn embedded(image: &OpenedImage) -> Result<Option<Embedded>, Failure> {
 }
 
 /// Checks every file of an unpacked image against the list that lies in it, if there is one.
-fn inside(image: &OpenedImage, common: &Common, cancel: &Cancel) -> Result<Option<FileList>, Failure> {
+fn inside(image: &OpenedImage, session: &Session<'_>) -> Result<Option<FileList>, Failure> {
     let Some(volume) = image.plain_volume() else { return Ok(None) };
     let mut progress: Option<Progress> = None;
-    let found = published::file_list(&*image.file, volume, cancel, &mut |done, total| {
-        progress.get_or_insert_with(|| Progress::of_check("files", Some(total), common)).checked(done);
+    let found = published::file_list(&*image.file, volume, session.cancel, &mut |done, total| {
+        progress.get_or_insert_with(|| Progress::of_check("files", Some(total), session.common)).checked(done);
     })?;
     progress.into_iter().for_each(Progress::finish);
     Ok(found)

@@ -7,12 +7,12 @@ use pyrotyp_core::machine;
 use crate::asked::Common;
 
 /// Where records and remembered keys are kept: as asked, or where the system keeps such things.
-pub fn state_folder(common: &Common) -> Option<PathBuf> {
+pub(crate) fn state_folder(common: &Common) -> Option<PathBuf> {
     common.state.clone().or_else(|| own_folder("XDG_STATE_HOME", ".local/state"))
 }
 
 /// A folder of the person's own, named by a variable or below the home folder. Behind `sudo`, of the person who called.
-pub fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {
+pub(crate) fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {
     let set = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let base = match machine::person() {
         // The variables are root's by now.

@@ -8,7 +8,6 @@ use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::image::{Inspection, Opened, Packed, PackedFault, SharedBytes, Unpacked, Verdict};
 use pyrotyp_core::machine::ImageFile;
 use pyrotyp_core::shelf::Shelf;
-use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::volume::iso9660;
 use pyrotyp_core::{Level, image, machine};
@@ -19,9 +18,10 @@ use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::live::progress::Progress;
 use crate::near::nearest;
+use crate::session::Session;
 
 /// An image file that was looked into.
-pub struct OpenedImage {
+pub(crate) struct OpenedImage {
     /// The file.
     pub file: Arc<ImageFile>,
     /// What it is; of what is inside, if it is packed.
@@ -30,7 +30,7 @@ pub struct OpenedImage {
 }
 
 /// The bytes that go onto a drive.
-pub enum Content {
+pub(crate) enum Content {
     /// The file's own.
     Plain(Arc<ImageFile>),
     /// What is inside the file.
@@ -39,7 +39,7 @@ pub enum Content {
 
 impl Content {
     /// For reading.
-    pub fn bytes(&self) -> &dyn ReadAt {
+    pub(crate) fn bytes(&self) -> &dyn ReadAt {
         match self {
             Self::Plain(file) => &**file,
             Self::Unpacked(unpacked) => unpacked,
@@ -49,21 +49,21 @@ impl Content {
 
 impl OpenedImage {
     /// Length of the file.
-    pub fn bytes(&self) -> u64 {
+    pub(crate) fn bytes(&self) -> u64 {
         self.file.size()
     }
 
     /// The optical volume of an image that is not packed.
-    pub fn plain_volume(&self) -> Option<&iso9660::Volume> {
+    pub(crate) fn plain_volume(&self) -> Option<&iso9660::Volume> {
         self.inspection.volume.as_ref().filter(|_| self.inspection.container.is_none())
     }
 
     /// What goes onto a drive that has room for `room` bytes. A packed image is unpacked once, to nowhere, so
     /// that a damaged one is known before any drive is touched.
-    pub fn content(&self, path: &Path, room: u64, common: &Common, cancel: &Cancel) -> Result<Content, Failure> {
+    pub(crate) fn content(&self, path: &Path, room: u64, session: &Session<'_>) -> Result<Content, Failure> {
         let Some(packed) = self.packed.clone() else { return Ok(Content::Plain(Arc::clone(&self.file))) };
-        let mut progress = Progress::of_check("unpack", packed.unpacked_bytes, common);
-        let measured = packed.measure(room, cancel, &mut |done| progress.checked(done));
+        let mut progress = Progress::of_check("unpack", packed.unpacked_bytes, session.common);
+        let measured = packed.measure(room, session.cancel, &mut |done| progress.checked(done));
         progress.finish();
         let unpacked = measured.map_err(|fault| {
             let exit = match fault {
@@ -84,7 +84,7 @@ impl OpenedImage {
 }
 
 /// The file that a person means: one that is there, or else one on the shelf with this name.
-pub fn on_shelf_or_file(asked: &Path, common: &Common) -> Result<PathBuf, Failure> {
+pub(crate) fn on_shelf_or_file(asked: &Path, common: &Common) -> Result<PathBuf, Failure> {
     let is_name = asked.components().count() == 1 && !asked.exists();
     let Some((name, state)) = asked.to_str().filter(|_| is_name).zip(state_folder(common)) else {
         return Ok(asked.to_owned());
@@ -99,7 +99,7 @@ pub fn on_shelf_or_file(asked: &Path, common: &Common) -> Result<PathBuf, Failur
 }
 
 /// Opens an image file, looks into it, and says what the catalogue and the shelf know of its age.
-pub fn open_image(path: &Path, common: &Common) -> Result<OpenedImage, Failure> {
+pub(crate) fn open_image(path: &Path, common: &Common) -> Result<OpenedImage, Failure> {
     let mut opened = open_image_called(path, path).map_err(|mut failure| {
         if let Some(meant) = Some(path).filter(|path| !path.exists()).and_then(|path| meant_instead(path, common)) {
             failure.next = format!("did you mean {meant}?");
@@ -129,7 +129,7 @@ fn joining(name: &str) -> Option<String> {
 }
 
 /// Opens the image file at `path`, whose name is, or will be, that of `called`.
-pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Failure> {
+pub(crate) fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Failure> {
     let fail = |error: io::Error| {
         let next = match error.kind() {
             io::ErrorKind::NotFound => "check the name; a browser may have added to it",
@@ -162,7 +162,7 @@ pub fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImage, Fail
 }
 
 /// Refuses an image in which something is wrong that no option lifts.
-pub fn fit_to_write(path: &Path, inspection: &Inspection) -> Result<(), Failure> {
+pub(crate) fn fit_to_write(path: &Path, inspection: &Inspection) -> Result<(), Failure> {
     match inspection.findings.iter().find(|finding| finding.level == Level::Stop) {
         Some(finding) => {
             Err(Failure::new(Exit::Image, format!("{}: {}", path.shown(), finding.text), finding.next.as_str()))

@@ -13,28 +13,28 @@ use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 
 /// A drive and what speaks against it.
-pub type Judged = (Drive, Vec<Finding>);
+pub(crate) type Judged = (Drive, Vec<Finding>);
 
 /// What speaks against a drive, as this bench is now.
-pub fn judge(drive: Drive, circumstances: &Circumstances) -> Judged {
+pub(crate) fn judge(drive: Drive, circumstances: &Circumstances) -> Judged {
     let found = findings(&drive, None, circumstances);
     (drive, found)
 }
 
 /// Whether any command may name it.
-pub fn can_be_chosen((drive, found): &Judged) -> bool {
+pub(crate) fn can_be_chosen((drive, found): &Judged) -> bool {
     drive.role() != Role::Virtual && found.iter().all(|finding| finding.level != Level::Stop)
 }
 
 /// Every drive that is attached, with what speaks against it.
-pub fn judged(platform: &dyn Platform, common: &Common) -> Result<Vec<Judged>, Failure> {
+pub(crate) fn judged(platform: &dyn Platform, common: &Common) -> Result<Vec<Judged>, Failure> {
     let known = survey(platform, common, None, &[], Confirmed::ByPerson)?;
     Ok(platform.drives()?.into_iter().map(|drive| judge(drive, &known)).collect())
 }
 
 /// How a command goes on that is to write to this drive, with what must be accepted for it; `None` where no command may, and where that
 /// can't be told.
-pub fn onto(platform: &dyn Platform, drive: &Drive, common: &Common) -> Option<String> {
+pub(crate) fn onto(platform: &dyn Platform, drive: &Drive, common: &Common) -> Option<String> {
     let known = survey(platform, common, None, &[], Confirmed::ByPerson).ok()?;
     let (drive, found) = judge(drive.clone(), &known);
     let accept = found.iter().filter(|finding| finding.level == Level::Ask);
@@ -44,7 +44,7 @@ pub fn onto(platform: &dyn Platform, drive: &Drive, common: &Common) -> Option<S
 }
 
 /// No drive was named: those that could be meant, for a `command` that ends before `--to`.
-pub fn which(command: &str, common: &Common) -> Result<Failure, Failure> {
+pub(crate) fn which(command: &str, common: &Common) -> Result<Failure, Failure> {
     let judged = judged(&*platform(common)?, common)?;
     let is_free = |row: &&Judged| can_be_chosen(row) && row.1.iter().all(|finding| finding.level == Level::Note);
     let meant: Vec<&Drive> = judged.iter().filter(is_free).map(|(drive, _)| drive).collect();

@@ -12,7 +12,7 @@ use crate::exit::{Exit, Failure, plain};
 use crate::out::say;
 
 /// Keeps every key that was good, and what a known key that was given now tells of itself.
-pub fn remember(
+pub(crate) fn remember(
     remembered: &mut Remembered,
     signatures: &[Vouched],
     given: &[Key],
@@ -42,7 +42,7 @@ pub fn remember(
 }
 
 /// All keys in the files given.
-pub fn given_keys(against: &Against) -> Result<Vec<Key>, Failure> {
+pub(crate) fn given_keys(against: &Against) -> Result<Vec<Key>, Failure> {
     let mut all = Vec::new();
     for path in &against.key {
         let next = "give the public key file that the publisher offers for checking signatures";

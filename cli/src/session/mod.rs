@@ -1,13 +1,16 @@
 //! What every command stands on: images, drives, settings, the shelf and the catalogue of this bench, as they were asked for.
 
-pub mod attached;
-pub mod catalogue;
-pub mod examine;
-pub mod folders;
-pub mod images;
-pub mod judged;
-pub mod keys;
-pub mod refusal;
-pub mod release;
-pub mod settings;
-pub mod shelf_notes;
+pub(crate) mod attached;
+pub(crate) mod catalogue;
+mod context;
+pub(crate) mod examine;
+pub(crate) mod folders;
+pub(crate) mod images;
+pub(crate) mod judged;
+pub(crate) mod keys;
+pub(crate) mod refusal;
+pub(crate) mod release;
+pub(crate) mod settings;
+pub(crate) mod shelf_notes;
+
+pub(crate) use context::Session;

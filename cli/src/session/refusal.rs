@@ -13,13 +13,13 @@ use crate::exit::{Exit, Failure};
 const NAMES_TOLD: usize = 8;
 
 /// Whether what speaks against the image is the image itself, and not what a person gave to compare with, or who signed.
-pub fn is_damage(report: &Report, against: &Against) -> bool {
+pub(crate) fn is_damage(report: &Report, against: &Against) -> bool {
     let is_given = !against.sum.is_empty() || against.sums.is_some();
     !is_given && signature_refusal(&report.signatures).is_none()
 }
 
 /// The first thing that speaks against the image, if anything does.
-pub fn refusal(path: &Path, report: &Report) -> Option<Failure> {
+pub(crate) fn refusal(path: &Path, report: &Report) -> Option<Failure> {
     signature_refusal(&report.signatures)
         .or_else(|| mismatch(path, report))
         .or_else(|| damaged_pieces(path, report))
@@ -28,7 +28,7 @@ pub fn refusal(path: &Path, report: &Report) -> Option<Failure> {
 }
 
 /// The first signature that is no good, if one is.
-pub fn signature_refusal(signatures: &[Vouched]) -> Option<Failure> {
+pub(crate) fn signature_refusal(signatures: &[Vouched]) -> Option<Failure> {
     let vouched = signatures.iter().find(|vouched| vouched.is_refusal)?;
     let fault = vouched.fault.as_ref()?;
     let text = match vouched.over.as_str() {

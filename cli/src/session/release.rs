@@ -18,22 +18,22 @@ use crate::asked::Common;
 const KEPT: &str = "catalogue.toml";
 
 /// Today, where the bench is.
-pub fn today() -> jiff::civil::Date {
+pub(crate) fn today() -> jiff::civil::Date {
     Timestamp::now().to_zoned(TimeZone::system()).date()
 }
 
 /// A catalogue's file.
-pub fn read(path: &Path) -> io::Result<Vec<u8>> {
+pub(crate) fn read(path: &Path) -> io::Result<Vec<u8>> {
     machine::read_linked(path, CATALOGUE_BYTES_MOST)
 }
 
 /// Where it is kept on this bench.
-pub fn kept(common: &Common) -> Option<PathBuf> {
+pub(crate) fn kept(common: &Common) -> Option<PathBuf> {
     state_folder(common).map(|state| state.join(KEPT))
 }
 
 /// What the catalogue and the shelf say of an image's release: out of support, or a newer one is at hand.
-pub fn age(naming: &Naming, common: &Common) -> Vec<Finding> {
+pub(crate) fn age(naming: &Naming, common: &Common) -> Vec<Finding> {
     let Some(state) = state_folder(common) else { return Vec::new() };
     let catalogue = read(&state.join(KEPT)).ok().and_then(|bytes| Catalogue::read(&bytes).ok());
     let age = catalogue.and_then(|catalogue| catalogue.look_up(naming, today()));

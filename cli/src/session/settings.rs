@@ -84,7 +84,7 @@ impl From<SurveyError> for Failure {
 }
 
 /// Everything that the guard must know.
-pub fn survey(
+pub(crate) fn survey(
     platform: &dyn Platform,
     common: &Common,
     image: Option<&Path>,

@@ -16,7 +16,7 @@ use crate::exit::{Exit, Failure, plain};
 use crate::out::{say, warn};
 
 /// A state folder that can't be written.
-pub fn unwritable(state: &Path, error: &io::Error) -> Failure {
+pub(crate) fn unwritable(state: &Path, error: &io::Error) -> Failure {
     let text = format!("can't change the shelf in {}: {}", state.shown(), plain(error));
     let next = match error.kind() {
         // What the file system says, whatever the file.
@@ -29,7 +29,7 @@ pub fn unwritable(state: &Path, error: &io::Error) -> Failure {
 }
 
 /// Whether a file may have this name on the shelf.
-pub fn fit_for_shelf(name: &OsStr) -> Result<(), Failure> {
+pub(crate) fn fit_for_shelf(name: &OsStr) -> Result<(), Failure> {
     let fail = |why| {
         let text = format!("{} can't be on the shelf: {why}", name.shown());
         Failure::new(Exit::Usage, text, "give the file another name first")
@@ -38,12 +38,12 @@ pub fn fit_for_shelf(name: &OsStr) -> Result<(), Failure> {
 }
 
 /// Keeps that an image of the shelf is not what it should be.
-pub fn note_damage(state: &Path, file: &str, common: &Common) {
+pub(crate) fn note_damage(state: &Path, file: &str, common: &Common) {
     note(state, common, |shelf| shelf.note_damage(file));
 }
 
 /// Keeps the SHA-256 that was computed while an image of the shelf was written, if the file is still what it was `before`.
-pub fn learn(path: &Path, hex: &str, before: &Identity, common: &Common) {
+pub(crate) fn learn(path: &Path, hex: &str, before: &Identity, common: &Common) {
     let Some((state, item)) = on_shelf(path, common) else { return };
     if Identity::of(path).is_ok_and(|now| now == *before) {
         let sum = Sum { algorithm: Algorithm::Sha256, hex: hex.to_owned() };
@@ -52,12 +52,12 @@ pub fn learn(path: &Path, hex: &str, before: &Identity, common: &Common) {
 }
 
 /// Keeps that an image of the shelf is written to a drive now.
-pub fn note_use(state: &Path, file: &str, common: &Common) {
+pub(crate) fn note_use(state: &Path, file: &str, common: &Common) {
     note(state, common, |shelf| shelf.note_use(file));
 }
 
 /// Changes what the shelf knows of an image; that it can't be kept is said.
-pub fn note(state: &Path, common: &Common, change: impl FnOnce(&mut Shelf) + Send) {
+pub(crate) fn note(state: &Path, common: &Common, change: impl FnOnce(&mut Shelf) + Send) {
     let noted = Shelf::change(state, |shelf| {
         change(shelf);
         Ok(())
@@ -68,7 +68,7 @@ pub fn note(state: &Path, common: &Common, change: impl FnOnce(&mut Shelf) + Sen
 }
 
 /// The entry of an image that lies on the shelf, and where that is.
-pub fn on_shelf(path: &Path, common: &Common) -> Option<(PathBuf, Item)> {
+pub(crate) fn on_shelf(path: &Path, common: &Common) -> Option<(PathBuf, Item)> {
     let state = state_folder(common)?;
     match Shelf::open(&state) {
         Ok(shelf) => Some((state, shelf.at(path)?.clone())),
@@ -80,7 +80,7 @@ pub fn on_shelf(path: &Path, common: &Common) -> Option<(PathBuf, Item)> {
 }
 
 /// Keeps what a check of an image on the shelf has found.
-pub fn note_on_shelf(path: &Path, identity: io::Result<Identity>, report: &Report, common: &Common) {
+pub(crate) fn note_on_shelf(path: &Path, identity: io::Result<Identity>, report: &Report, common: &Common) {
     let Ok(identity) = identity else { return };
     let shelved = Some(()).filter(|()| report.ok() && !report.sums.is_empty()).and_then(|()| on_shelf(path, common));
     let Some((state, item)) = shelved else { return };

@@ -26,7 +26,7 @@ const A_FEW_SECONDS: f64 = 5.0;
 const OF_THE_BENCH: &str = "others-attached";
 
 /// A drive on the card.
-pub struct OnCard<'a> {
+pub(crate) struct OnCard<'a> {
     pub drive: &'a Drive,
     pub findings: Vec<Finding>,
     /// What `--resume` will do on it.
@@ -36,7 +36,7 @@ pub struct OnCard<'a> {
 }
 
 /// The card.
-pub fn card(
+pub(crate) fn card(
     path: &Path,
     inspection: &Inspection,
     checksum: &str,
@@ -75,12 +75,12 @@ pub fn card(
 }
 
 /// Whether a drive on the card is called by its place, since its tag fits others.
-pub fn has_places(drives: &[OnCard<'_>]) -> bool {
+pub(crate) fn has_places(drives: &[OnCard<'_>]) -> bool {
     drives.iter().any(|one| one.word != one.drive.tag.as_str())
 }
 
 /// The question.
-pub fn question(drives: &[OnCard<'_>]) -> String {
+pub(crate) fn question(drives: &[OnCard<'_>]) -> String {
     let words: Vec<&str> = drives.iter().map(|one| one.word.as_str()).collect();
     let (what, it, stays) = match (drives.len() > 1, has_places(drives)) {
         (false, false) => ("this drive and write the image, type its tag".to_owned(), "it", "it is"),
@@ -104,7 +104,7 @@ fn note(finding: &Finding) -> (&'static str, String) {
 }
 
 /// What is proven of the image before it is written.
-pub fn checksum_words(report: Option<&Report>) -> String {
+pub(crate) fn checksum_words(report: Option<&Report>) -> String {
     let unused = report.filter(|report| !report.unusable.is_empty()).map(|report| {
         let files = report.unusable.iter().filter_map(|(file, _)| file.file_name());
         let files: Vec<String> = files.map(|name| name.shown()).collect();

@@ -25,7 +25,7 @@ macro_rules! line {
 }
 
 /// All that was found out, what it proves, and what to do next with an image that is fit to be written.
-pub fn check(path: &Path, findings: &Report, is_fit: bool, common: &Common) -> String {
+pub(crate) fn check(path: &Path, findings: &Report, is_fit: bool, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     found_out(&mut out, path, findings);
     if let Some(next) = next(findings).filter(|_| is_fit && !common.quiet) {
@@ -35,7 +35,7 @@ pub fn check(path: &Path, findings: &Report, is_fit: bool, common: &Common) -> S
 }
 
 /// What was fetched, and `name`, under which the shelf has it.
-pub fn fetched(path: &Path, name: Option<&str>, is: &Inspection, findings: &Report, common: &Common) -> String {
+pub(crate) fn fetched(path: &Path, name: Option<&str>, is: &Inspection, findings: &Report, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     let what = is.title();
     if let Some(what) = what {
@@ -183,7 +183,7 @@ fn embedded(out: &mut String, report: &EmbeddedReport) {
 }
 
 /// The owner of a key, as far as the key says.
-pub fn name_of(key: &Key) -> String {
+pub(crate) fn name_of(key: &Key) -> String {
     key.owner().map_or("the owner of that key".to_owned(), |owner| owner.shown())
 }
 

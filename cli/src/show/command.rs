@@ -26,7 +26,7 @@ struct Call {
 static CALL: Mutex<Option<Call>> = Mutex::new(None);
 
 /// From here on, commands are told as they can be typed beside this one.
-pub fn told_beside(common: &Common) {
+pub(crate) fn told_beside(common: &Common) {
     let own = std::env::args_os().next().unwrap_or_default();
     let has_path = Path::new(&own).components().count() > 1;
     let program = if has_path { shell::path(Path::new(&own)) } else { NAME.trim_end().to_owned() };
@@ -42,7 +42,7 @@ pub fn told_beside(common: &Common) {
 }
 
 /// The text with its commands as they can be typed here.
-pub fn as_typed(text: &str) -> Cow<'_, str> {
+pub(crate) fn as_typed(text: &str) -> Cow<'_, str> {
     let call = CALL.lock().unwrap_or_else(PoisonError::into_inner).clone();
     match call {
         Some(call) if text.contains(NAME) => Cow::Owned(rewrite(text, &call)),

@@ -24,7 +24,7 @@ macro_rules! add {
 }
 
 /// The drive, its table, and every volume with what was changed last in it; `onto` is how a command names it that writes to it, if one may.
-pub fn contents(
+pub(crate) fn contents(
     drive: &Drive,
     found: &Contents,
     last: Option<&LastJob>,

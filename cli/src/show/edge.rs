@@ -16,7 +16,7 @@ fn colour(text: &str) -> Option<usize> {
 }
 
 /// The text as it may go to a terminal.
-pub fn edge(text: &str) -> Cow<'_, str> {
+pub(crate) fn edge(text: &str) -> Cow<'_, str> {
     if !text.chars().any(|c| is_harmful(c) && c != '\n') {
         return Cow::Borrowed(text);
     }
@@ -38,7 +38,7 @@ pub fn edge(text: &str) -> Cow<'_, str> {
 }
 
 /// A JSON document as it may go to a terminal: the same document, since what would do harm stands in its texts alone.
-pub fn json(document: &str) -> String {
+pub(crate) fn json(document: &str) -> String {
     let mut out = String::with_capacity(document.len());
     for c in document.chars() {
         if is_harmful(c) && c != '\n' {

@@ -16,7 +16,7 @@ use crate::asked::Common;
 
 /// Columns narrower than this can't be read, and more than so many images are shown one by one.
 const COLUMN_LEAST: usize = 24;
-pub const BESIDE_MOST: usize = 6;
+pub(crate) const BESIDE_MOST: usize = 6;
 const HEADING: usize = 14;
 /// Place of the verdict among the rows.
 const VERDICT_ROW: usize = 9;
@@ -27,7 +27,7 @@ macro_rules! add {
 }
 
 /// Several images side by side, on `width` columns: what differs is marked.
-pub fn side_by_side(seen: &[(&Path, Inspection)], width: usize, common: &Common) -> String {
+pub(crate) fn side_by_side(seen: &[(&Path, Inspection)], width: usize, common: &Common) -> String {
     let mut out = String::new();
     let fit = (width.saturating_sub(HEADING) / COLUMN_LEAST).clamp(1, seen.len());
     let bands = seen.len().div_ceil(fit);
@@ -136,7 +136,7 @@ fn wrap(text: &str, width: usize) -> Vec<String> {
 }
 
 /// What an image is, in a few lines.
-pub fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> String {
+pub(crate) fn inspection(path: &Path, inspection: &Inspection, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     let verdict = inspection.verdict;
     let style = of_verdict(verdict);
@@ -212,7 +212,7 @@ fn details(inspection: &Inspection) -> String {
 }
 
 /// What the image calls itself, if it does, and what it is.
-pub fn headlines(inspection: &Inspection) -> Vec<String> {
+pub(crate) fn headlines(inspection: &Inspection) -> Vec<String> {
     let mut parts: Vec<String> = inspection.label.iter().map(|label| label.shown()).collect();
     parts.extend([kind_words(inspection).to_owned(), size_words(inspection)]);
     parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
@@ -258,7 +258,7 @@ fn verdict_word(verdict: Verdict) -> &'static str {
     }
 }
 
-pub fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
+pub(crate) fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
     let liftable = inspection.findings.iter().all(|finding| finding.level != pyrotyp_core::Level::Stop);
     match verdict {
         Verdict::Ready => "ready: a stick made from it starts a PC",
@@ -275,7 +275,7 @@ pub fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str 
 }
 
 /// A finding and its next step.
-pub fn finding_line(finding: &Finding) -> String {
+pub(crate) fn finding_line(finding: &Finding) -> String {
     let style = of_level(finding.level);
     let mut out = format!("  {:<9}{style}{}{style:#}: {}\n", "", finding.id, finding.text);
     if !finding.next.is_empty() {
@@ -285,7 +285,7 @@ pub fn finding_line(finding: &Finding) -> String {
 }
 
 /// Which PCs start from a stick made of the image.
-pub fn boots_line(inspection: &Inspection) -> String {
+pub(crate) fn boots_line(inspection: &Inspection) -> String {
     let (uefi, bios, secure) = starts(inspection);
     let uefi = match uefi.strip_prefix("yes, ") {
         Some(archs) => format!("UEFI {archs}: yes"),

@@ -28,7 +28,7 @@ fn document(value: &impl Serialize) -> Value {
 }
 
 /// A document as it is printed.
-pub fn text(document: &Value) -> String {
+pub(crate) fn text(document: &Value) -> String {
     edge::json(&format!("{document:#}\n"))
 }
 
@@ -54,7 +54,7 @@ struct ImageDoc<'a> {
 }
 
 /// The document of `inspect`.
-pub fn inspect(seen: &[(&Path, Inspection)]) -> Value {
+pub(crate) fn inspect(seen: &[(&Path, Inspection)]) -> Value {
     let docs = seen.iter().map(|(path, inspection)| ImageDoc {
         file: path.to_string_lossy().into_owned(),
         bytes: inspection.bytes,
@@ -163,7 +163,7 @@ struct CheckDoc<'a> {
 }
 
 /// The document of `check`.
-pub fn check(path: &Path, findings: &Report, is_fit: bool) -> Value {
+pub(crate) fn check(path: &Path, findings: &Report, is_fit: bool) -> Value {
     let all = check_doc(path, findings);
     document(&CheckDoc { ok: all.ok && is_fit, ..all })
 }
@@ -178,7 +178,7 @@ struct FetchDoc<'a> {
 }
 
 /// The document of `fetch`.
-pub fn fetched(path: &Path, name: Option<&str>, origin: Option<&str>, findings: &Report) -> Value {
+pub(crate) fn fetched(path: &Path, name: Option<&str>, origin: Option<&str>, findings: &Report) -> Value {
     document(&FetchDoc { name, origin, check: check_doc(path, findings) })
 }
 
@@ -216,7 +216,7 @@ struct ItemDoc<'a> {
 }
 
 /// The document of `contents`.
-pub fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJob>) -> Value {
+pub(crate) fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJob>) -> Value {
     fn item(item: &Entry) -> ItemDoc<'_> {
         let modified = item.modified.map(|time| time.to_string());
         ItemDoc { name: &item.name, folder: item.is_folder, bytes: item.bytes, modified }
@@ -256,7 +256,7 @@ struct ShelfDoc<'a> {
 }
 
 /// The document of `shelf`: an array of images.
-pub fn shelf(rows: &[Row]) -> Value {
+pub(crate) fn shelf(rows: &[Row]) -> Value {
     fn one(row: &Row) -> ShelfDoc<'_> {
         let Row { item, bytes, on, findings } = row;
         let (name, bytes) = (item.name(), *bytes);
@@ -284,7 +284,7 @@ pub fn shelf(rows: &[Row]) -> Value {
 }
 
 /// The document of `shelf verify`: an array of those of `check`.
-pub fn verified(all: &[Verified]) -> Value {
+pub(crate) fn verified(all: &[Verified]) -> Value {
     fn doc(one: &Verified) -> CheckDoc<'_> {
         let found = check_doc(Path::new(&one.item.file), &one.report);
         // An image that could not be read is not as it should be either.
@@ -415,7 +415,7 @@ struct DriveDoc<'a> {
 }
 
 /// The document of `drives`.
-pub fn drives(shown: &[(Drive, Vec<Finding>)]) -> Value {
+pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)]) -> Value {
     document(&shown.iter().map(drive_doc).collect::<Vec<_>>())
 }
 
@@ -450,7 +450,7 @@ struct EventDoc<'a> {
 }
 
 /// One line of `drives --watch`.
-pub fn event(event: &str, judged: &(Drive, Vec<Finding>), time: Timestamp) -> String {
+pub(crate) fn event(event: &str, judged: &(Drive, Vec<Finding>), time: Timestamp) -> String {
     let doc = EventDoc { time: time.to_string(), event, drive: drive_doc(judged) };
     // These values hold nothing that JSON can't.
     edge::json(&serde_json::to_string(&doc).unwrap_or_default()) + "\n"
@@ -465,7 +465,7 @@ struct RuleDoc {
 }
 
 /// The document of `drives --explain`.
-pub fn rules(about_drives: &[Rule], about_images: &[Rule]) -> Value {
+pub(crate) fn rules(about_drives: &[Rule], about_images: &[Rule]) -> Value {
     let doc = |about| move |rule: &Rule| RuleDoc { id: rule.id, level: rule.level, about, when: rule.when };
     let all = about_drives.iter().map(doc("drive")).chain(about_images.iter().map(doc("image")));
     document(&all.collect::<Vec<_>>())
@@ -479,7 +479,7 @@ struct FaultDoc<'a> {
 }
 
 /// The document of a command that failed: what it has beside, its result, and the fault.
-pub fn failed(failure: &Failure) -> Value {
+pub(crate) fn failed(failure: &Failure) -> Value {
     let mut all = match failure.document.as_deref() {
         Some(Value::Object(all)) => all.clone(),
         _ => serde_json::Map::new(),
@@ -494,7 +494,7 @@ pub fn failed(failure: &Failure) -> Value {
 }
 
 /// The document of `write`; a job that is not on record has no name.
-pub fn write(record: &Record, is_on_record: bool) -> Value {
+pub(crate) fn write(record: &Record, is_on_record: bool) -> Value {
     let mut all = document(record);
     if let Some(job) = all.get_mut("job").filter(|_| !is_on_record) {
         *job = Value::Null;
@@ -515,7 +515,7 @@ struct CompareDoc<'a> {
 }
 
 /// The document of `compare`.
-pub fn compare(compared: &Comparison, holds: Option<&str>) -> Value {
+pub(crate) fn compare(compared: &Comparison, holds: Option<&str>) -> Value {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,

@@ -1,14 +1,14 @@
 //! How results look: tables, the card, progress and JSON. All but progress are pure functions to text.
 
-pub mod card;
-pub mod checked;
-pub mod command;
-pub mod content;
-pub mod edge;
-pub mod inspected;
-pub mod json;
-pub mod shelved;
-pub mod style;
-pub mod table;
-pub mod text;
-pub mod wrap;
+pub(crate) mod card;
+pub(crate) mod checked;
+pub(crate) mod command;
+pub(crate) mod content;
+pub(crate) mod edge;
+pub(crate) mod inspected;
+pub(crate) mod json;
+pub(crate) mod shelved;
+pub(crate) mod style;
+pub(crate) mod table;
+pub(crate) mod text;
+pub(crate) mod wrap;

@@ -17,7 +17,7 @@ use crate::asked::Common;
 use crate::exit::Failure;
 
 /// An image of the shelf, with what else is known of it.
-pub struct Row {
+pub(crate) struct Row {
     /// Its entry.
     pub item: Item,
     /// Length of its file, in bytes.
@@ -29,7 +29,7 @@ pub struct Row {
 }
 
 /// An image of the shelf that was read again.
-pub struct Verified {
+pub(crate) struct Verified {
     /// Its entry.
     pub item: Item,
     /// What was found out about it.
@@ -41,7 +41,7 @@ pub struct Verified {
 const HEADINGS: [&str; 6] = ["NAME", "WHAT", "FOR", "SIZE", "CHECKED", "ON"];
 
 /// What a word of the catalogue led to.
-pub fn picked(pick: &Pick<'_>, today: Date) -> String {
+pub(crate) fn picked(pick: &Pick<'_>, today: Date) -> String {
     let mut out = pick.title().shown();
     if pick.release.is_some_and(|release| release.long_term) {
         out.push_str(", long-term release");
@@ -60,7 +60,7 @@ pub fn picked(pick: &Pick<'_>, today: Date) -> String {
 }
 
 /// Every image of the shelf, a line each, with what there is to say of its age below it.
-pub fn list(rows: &[Row], folder: &Path, common: &Common) -> String {
+pub(crate) fn list(rows: &[Row], folder: &Path, common: &Common) -> String {
     if rows.is_empty() {
         let next = "  next: pyrotyp fetch ADDRESS, or pyrotyp shelf add FILE\n";
         return format!("the shelf is empty\n{}", if common.quiet { "" } else { next });
@@ -123,7 +123,7 @@ fn cells(row: &Row) -> [String; 6] {
 }
 
 /// How one image of `shelf verify` came out.
-pub fn verified(verified: &Verified) -> String {
+pub(crate) fn verified(verified: &Verified) -> String {
     let Verified { item, report, fault } = verified;
     let (style, word) = match (fault.is_none(), report.checked.is_empty()) {
         (true, false) => (GOOD, "matches"),
@@ -137,7 +137,7 @@ pub fn verified(verified: &Verified) -> String {
 }
 
 /// What `shelf prune` removes, or would remove.
-pub fn plan(old: &[Row], days: u32, is_done: bool, freed: &str, common: &Common) -> String {
+pub(crate) fn plan(old: &[Row], days: u32, is_done: bool, freed: &str, common: &Common) -> String {
     if old.is_empty() {
         return format!("nothing on the shelf is older than {days} days\n");
     }

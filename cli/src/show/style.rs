@@ -5,18 +5,18 @@ use pyrotyp_core::Level;
 use pyrotyp_core::image::Verdict;
 
 /// What was asked about.
-pub const NAME: Style = Style::new().bold();
+pub(crate) const NAME: Style = Style::new().bold();
 /// Good.
-pub const GOOD: Style = AnsiColor::Green.on_default().bold();
+pub(crate) const GOOD: Style = AnsiColor::Green.on_default().bold();
 /// Worth a second look.
-pub const CARE: Style = AnsiColor::Yellow.on_default().bold();
+pub(crate) const CARE: Style = AnsiColor::Yellow.on_default().bold();
 /// Wrong.
-pub const BAD: Style = AnsiColor::Red.on_default().bold();
+pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
 /// Beside the point.
-pub const FAINT: Style = Style::new().dimmed();
+pub(crate) const FAINT: Style = Style::new().dimmed();
 
 /// The colour of a finding.
-pub fn of_level(level: Level) -> Style {
+pub(crate) fn of_level(level: Level) -> Style {
     match level {
         Level::Stop => BAD,
         Level::Ask => CARE,
@@ -25,7 +25,7 @@ pub fn of_level(level: Level) -> Style {
 }
 
 /// The colour of a verdict.
-pub fn of_verdict(verdict: Verdict) -> Style {
+pub(crate) fn of_verdict(verdict: Verdict) -> Style {
     match verdict {
         Verdict::Ready => GOOD,
         Verdict::Caution => CARE,

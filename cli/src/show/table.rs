@@ -15,7 +15,7 @@ use crate::asked::Common;
 const HEADINGS: [&str; 6] = ["TAG", "ROLE", "DRIVE", "SIZE", "LINK", "PATH"];
 
 /// All rows, with what speaks against each drive below it; `hidden` more were left out.
-pub fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Common) -> String {
+pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Common) -> String {
     let mut out = String::new();
     if shown.is_empty() {
         out.push_str("no drive is attached that could be written\n");
@@ -53,7 +53,7 @@ pub fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Common) -
 }
 
 /// One line of `drives --watch`.
-pub fn event(event: &str, (drive, findings): &(Drive, Vec<Finding>), time: Timestamp) -> String {
+pub(crate) fn event(event: &str, (drive, findings): &(Drive, Vec<Finding>), time: Timestamp) -> String {
     let time = time.to_zoned(TimeZone::system()).strftime("%H:%M:%S");
     let style = if event == "left" { FAINT } else { NAME };
     let [tag, role, name, size, link, path] = cells(drive);
@@ -65,7 +65,7 @@ pub fn event(event: &str, (drive, findings): &(Drive, Vec<Finding>), time: Times
 }
 
 /// Every rule of the guard.
-pub fn rules(about_drives: &[Rule], about_images: &[Rule]) -> String {
+pub(crate) fn rules(about_drives: &[Rule], about_images: &[Rule]) -> String {
     let mut out = String::new();
     for (about, rules) in [("about drives", about_drives), ("about images", about_images)] {
         out.push_str(&format!("{FAINT}{about}{FAINT:#}\n"));
@@ -113,7 +113,7 @@ fn line(cells: &[String; 6], widths: &[usize; 6]) -> String {
 }
 
 /// A role in one word.
-pub fn role(role: Role) -> &'static str {
+pub(crate) fn role(role: Role) -> &'static str {
     match role {
         Role::Stick => "stick",
         Role::Card => "card",
@@ -125,7 +125,7 @@ pub fn role(role: Role) -> &'static str {
 }
 
 /// How the drive is attached, and how fast that can be.
-pub fn link(drive: &Drive) -> String {
+pub(crate) fn link(drive: &Drive) -> String {
     let bus = drive.bus.name();
     match drive.link_mbps {
         Some(mbps) if mbps >= 1000 => format!("{bus} {} Gb/s", f64::from(mbps) / 1000.0),

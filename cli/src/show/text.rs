@@ -24,7 +24,7 @@ macro_rules! add {
 /// How a comparison came out.
 ///
 /// `holds` says what is on it where that is something else, `onto` how a command names it that writes to it, if one may.
-pub fn compared(
+pub(crate) fn compared(
     drive: &Drive,
     path: &Path,
     compared: &Comparison,
@@ -94,12 +94,18 @@ fn differences(all: &[Difference], more: u64) -> String {
 }
 
 /// What a drive is called, and its place as well where its tag may be another's too.
-pub fn called(drive: &Drive) -> String {
+pub(crate) fn called(drive: &Drive) -> String {
     if drive.tag.is_unsure() { format!("{}, {}", drive.name(), drive.path) } else { drive.name() }
 }
 
 /// How a job ended.
-pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
+pub(crate) fn written(
+    path: &Path,
+    inspection: &Inspection,
+    drive: &Drive,
+    outcome: &Outcome,
+    common: &Common,
+) -> String {
     let (name, tag) = (called(drive), &drive.tag);
     let what = inspection.title();
     let what = what.map_or_else(|| path.shown(), |what| what.shown());
@@ -180,7 +186,7 @@ pub fn written(path: &Path, inspection: &Inspection, drive: &Drive, outcome: &Ou
 }
 
 /// How all drives of a job ended, where there are several.
-pub fn all_written(drives: &[&Drive], outcomes: &[Outcome]) -> String {
+pub(crate) fn all_written(drives: &[&Drive], outcomes: &[Outcome]) -> String {
     if drives.len() < 2 {
         return String::new();
     }
@@ -199,7 +205,7 @@ pub fn all_written(drives: &[&Drive], outcomes: &[Outcome]) -> String {
 }
 
 /// What the start of the drive holds after a job that did not end well.
-pub fn head_words(outcome: &Outcome) -> &'static str {
+pub(crate) fn head_words(outcome: &Outcome) -> &'static str {
     match outcome.told.head {
         Head::Untouched => "\n   nothing on it was changed",
         Head::Blank => "\n   its head is blank: no PC starts from it",
@@ -212,7 +218,7 @@ pub fn head_words(outcome: &Outcome) -> &'static str {
 /// A duration as one says it.
 ///
 /// Below ten seconds with a tenth; above a minute without fractions.
-pub fn duration(seconds: f64) -> String {
+pub(crate) fn duration(seconds: f64) -> String {
     let whole = seconds.round() as u64;
     if seconds < 9.95 {
         format!("{seconds:.1} s")

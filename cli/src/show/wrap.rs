@@ -12,13 +12,13 @@ const NARROWEST: usize = 40;
 const INDENT_PART: usize = 2;
 
 /// Columns of the terminal behind `stream`; `None` if there is none.
-pub fn width_of(stream: &(impl IsTerminal + std::os::fd::AsFd)) -> Option<usize> {
+pub(crate) fn width_of(stream: &(impl IsTerminal + std::os::fd::AsFd)) -> Option<usize> {
     let (Width(columns), _) = stream.is_terminal().then(|| terminal_size_of(stream)).flatten()?;
     Some(usize::from(columns)).filter(|columns| *columns >= NARROWEST)
 }
 
 /// The text in lines of at most `width` columns, as far as its words allow.
-pub fn wrap(text: &str, width: usize) -> Cow<'_, str> {
+pub(crate) fn wrap(text: &str, width: usize) -> Cow<'_, str> {
     if text.lines().all(|line| display_width(line) <= width) {
         return Cow::Borrowed(text);
     }

@@ -31,11 +31,11 @@ use crate::out::{put, put_document, say, warn};
 use crate::session::attached::{ARRIVING, choose_drive};
 use crate::session::folders::state_folder;
 use crate::session::settings::survey;
-use crate::session::shelf_notes;
+use crate::session::{Session, shelf_notes};
 use crate::show::{card, json, text};
 
 impl Job {
-    pub fn read_back(&self) -> ReadBack {
+    pub(crate) fn read_back(&self) -> ReadBack {
         if self.skip_readback { ReadBack::Skip } else { ReadBack::Whole }
     }
 
@@ -54,7 +54,7 @@ impl Job {
 
 /// The image of a job, as people know it.
 #[derive(Clone, Copy)]
-pub struct Image<'a> {
+pub(crate) struct Image<'a> {
     /// How it is called: a path, or an address.
     pub path: &'a Path,
     /// Whether there is a file at that path.
@@ -75,7 +75,7 @@ impl Image<'_> {
 }
 
 /// The drives that were chosen, and what the guard needs to know of them.
-pub struct Chosen {
+pub(crate) struct Chosen {
     pub choices: Vec<Choice>,
     pub plan: Plan,
     pub circumstances: Circumstances,
@@ -87,7 +87,7 @@ impl Chosen {
     }
 
     /// The room of the smallest of them, in bytes.
-    pub fn room(&self) -> u64 {
+    pub(crate) fn room(&self) -> u64 {
         self.drives().map(|drive| drive.bytes).min().unwrap_or(0)
     }
 
@@ -123,7 +123,7 @@ fn place(drive: &Drive) -> &str {
 }
 
 /// Who can say yes.
-pub enum Confirming {
+pub(crate) enum Confirming {
     /// Nobody needs to.
     Unattended,
     /// Whoever sits at the terminal, on standard input.
@@ -134,7 +134,7 @@ pub enum Confirming {
 
 impl Confirming {
     /// `takes_input` says whether the image comes on standard input.
-    pub fn find(asked: &Job, takes_input: bool) -> Result<Self, Failure> {
+    pub(crate) fn find(asked: &Job, takes_input: bool) -> Result<Self, Failure> {
         if asked.unattended {
             return Ok(Self::Unattended);
         }
@@ -157,13 +157,12 @@ impl Confirming {
 }
 
 /// Finds the drives that are meant, each once.
-pub fn choose(
+pub(crate) fn choose(
     names: &[String],
     image: &Image<'_>,
     asked: &Job,
     platform: &dyn Platform,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<Chosen, Failure> {
     if asked.unattended && names.iter().any(|name| name == ARRIVING) {
         let text =
@@ -172,7 +171,7 @@ pub fn choose(
     }
     let mut choices: Vec<Choice> = Vec::new();
     for name in names {
-        let choice = choose_drive(platform, name, cancel, &|text| say(common, text))?;
+        let choice = choose_drive(platform, name, session.cancel, &|text| say(session.common, text))?;
         if choices.iter().any(|known| known.drive.path == choice.drive.path) {
             let text = format!("drive {} ({}) is named twice", choice.drive.tag, choice.drive.path);
             return Err(Failure::new(Exit::Usage, text, "name each drive once"));
@@ -181,7 +180,7 @@ pub fn choose(
     }
     let confirmed = if asked.unattended { Confirmed::ByNobody } else { Confirmed::ByPerson };
     let file = image.is_file.then_some(image.path);
-    let circumstances = survey(platform, common, file, &choices, confirmed)?;
+    let circumstances = survey(platform, session.common, file, &choices, confirmed)?;
     let plan = Plan {
         image: image.path.to_string_lossy().into_owned(),
         needs_bytes: image.inspection.needs_bytes.max(image.bytes.filter(|_| !image.is_packed()).unwrap_or(0)),
@@ -191,7 +190,7 @@ pub fn choose(
 }
 
 /// The guard's word about all drives: all of them, or none.
-pub fn clear(chosen: &Chosen, image: &Image<'_>, asked: &Job) -> Result<Vec<Cleared>, Failure> {
+pub(crate) fn clear(chosen: &Chosen, image: &Image<'_>, asked: &Job) -> Result<Vec<Cleared>, Failure> {
     chosen.choices.iter().map(|choice| clear_one(choice, chosen, image, asked)).collect()
 }
 
@@ -224,7 +223,7 @@ fn clear_one(choice: &Choice, chosen: &Chosen, image: &Image<'_>, asked: &Job) -
 }
 
 /// Whether all drives may be claimed, before anything is asked or computed.
-pub fn may_claim(chosen: &Chosen, platform: &dyn Platform) -> Result<(), Failure> {
+pub(crate) fn may_claim(chosen: &Chosen, platform: &dyn Platform) -> Result<(), Failure> {
     chosen.drives().try_for_each(|drive| platform.may_claim(drive)).map_err(|error| match error {
         PlatformError::NoPermission { .. } => Failure { next: with_sudo(), ..error.into() },
         other => other.into(),
@@ -242,7 +241,7 @@ fn with_sudo() -> String {
 }
 
 /// A long check and a question lie between: somebody may need a drive by now. Whether it is another one, the claim sees.
-pub fn look_again(
+pub(crate) fn look_again(
     chosen: &mut Chosen,
     image: &Image<'_>,
     platform: &dyn Platform,
@@ -262,7 +261,7 @@ pub fn look_again(
 /// What `--resume` will do on each drive, in words; nothing where it is not asked for.
 ///
 /// Another image under way is refused, and with nobody to see it, so is having nothing to go on with on any of them.
-pub fn resuming(
+pub(crate) fn resuming(
     chosen: &Chosen,
     bytes: Option<u64>,
     sha256: Option<&str>,
@@ -313,7 +312,7 @@ fn notes_of(state: Option<&Path>, drive: &Drive) -> Option<PathBuf> {
 }
 
 /// Shows the card and waits for the tags to be typed: one question, which can't be answered by habit.
-pub fn confirm(
+pub(crate) fn confirm(
     chosen: &Chosen,
     image: &Image<'_>,
     resuming: &[String],
@@ -387,10 +386,10 @@ fn ask(input: Box<dyn Read + Send>, cancel: &Cancel) -> Result<String, Failure> 
 }
 
 /// What is said on the way by whoever gives the image.
-pub type Heard = Receiver<String>;
+pub(crate) type Heard = Receiver<String>;
 
 /// A job that may begin.
-pub struct Ready<'a> {
+pub(crate) struct Ready<'a> {
     pub image: Image<'a>,
     pub source: &'a dyn Source,
     pub checked: Checked,
@@ -403,15 +402,14 @@ pub struct Ready<'a> {
 }
 
 /// Runs the job, keeps its record, and tells how it came out.
-pub fn run(
+pub(crate) fn run(
     ready: Ready<'_>,
     asked: &Job,
     platform: &dyn Platform,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<Exit, Failure> {
     let Ready { image, source, checked, chosen, cleared, started, news } = ready;
-    let state = state_folder(common);
+    let state = state_folder(session.common);
     let order = Order {
         source,
         plan: &chosen.plan,
@@ -429,7 +427,7 @@ pub fn run(
     let tags: Vec<&str> = chosen.drives().map(|drive| drive.tag.as_str()).collect();
     let before = image.is_file.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(&image, chosen, started, state.as_deref());
-    let progress = JobProgress::new(common, &tags, asked.read_back() == ReadBack::Whole);
+    let progress = JobProgress::new(session.common, &tags, asked.read_back() == ReadBack::Whole);
     let targets = cleared.into_iter().map(target).collect();
     let is_over = AtomicBool::new(false);
     let outcomes = std::thread::scope(|scope| {
@@ -437,7 +435,7 @@ pub fn run(
             let (progress, is_over) = (&progress, &is_over);
             scope.spawn(move || pass_on(&news, progress, is_over));
         }
-        let outcomes = job::run(&order, platform, targets, cancel, &progress);
+        let outcomes = job::run(&order, platform, targets, session.cancel, &progress);
         is_over.store(true, Ordering::Relaxed);
         outcomes
     });
@@ -445,9 +443,9 @@ pub fn run(
     let sha256 = outcomes.iter().find_map(|outcome| outcome.sha256.as_deref());
     // Of a packed image, it is the sum of what is inside.
     if let (Some(hex), Some(before), false) = (sha256, before, image.is_packed()) {
-        shelf_notes::learn(image.path, hex, &before, common);
+        shelf_notes::learn(image.path, hex, &before, session.common);
     }
-    report(&image, chosen, started, begun, outcomes, common)
+    report(&image, chosen, started, begun, outcomes, session.common)
 }
 
 /// Says what is heard from elsewhere, above the lines that move.
@@ -477,7 +475,7 @@ fn begin(image: &Image<'_>, chosen: &Chosen, started: &str, state: Option<&Path>
 }
 
 /// The record of a job that was refused.
-pub fn refused(image: &Image<'_>, chosen: &Chosen, started: &str) -> Record {
+pub(crate) fn refused(image: &Image<'_>, chosen: &Chosen, started: &str) -> Record {
     record(image, chosen, started, &Came::Refused)
 }
 

@@ -22,9 +22,10 @@ use serde::{Deserialize, Serialize};
 
 use super::job::Confirming;
 use super::stream::{self, Passing, START_BYTES};
-use crate::asked::{Common, Fetch};
+use crate::asked::Fetch;
 use crate::exit::{Exit, Failure, plain};
 use crate::out::say;
+use crate::session::Session;
 use crate::session::attached::{ARRIVING, choose_drive, platform};
 
 /// Longest description that is read, in bytes.
@@ -32,7 +33,7 @@ const ABOUT_BYTES_MOST: u64 = 1 << 20;
 
 /// What the line tells of the image before it gives it.
 #[derive(Debug, Serialize, Deserialize)]
-pub struct About {
+pub(crate) struct About {
     address: String,
     bytes: Option<u64>,
     /// Published checksums, `algorithm:hex`, and who says so.
@@ -43,7 +44,7 @@ pub struct About {
 
 impl About {
     /// Of an image at this address.
-    pub fn new(address: &str, bytes: Option<u64>, expected: &[Expected], report: &Report) -> Self {
+    pub(crate) fn new(address: &str, bytes: Option<u64>, expected: &[Expected], report: &Report) -> Self {
         let sum = |one: &Expected| (format!("{}:{}", one.sum.algorithm.name(), one.sum.hex), name_of(&one.source));
         let signer =
             report.signatures.iter().find(|vouched| vouched.is_good()).and_then(|vouched| vouched.key.as_ref());
@@ -76,14 +77,14 @@ fn name_of(source: &str) -> String {
 }
 
 /// Writes what is fetched straight to a drive.
-pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+pub(crate) fn straight_to(asked: &Fetch, to: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     // A drive that is not there is told before anything is asked of the network.
     if to != ARRIVING {
-        choose_drive(&*platform(common)?, to, cancel, &|text| say(common, text))?;
+        choose_drive(&*platform(session.common)?, to, session.cancel, &|text| say(session.common, text))?;
     }
     let confirming = Confirming::find(&asked.job, false)?;
     let (voice, heard) = channel();
-    let caller = Caller { asked, common, cancel, voice };
+    let caller = Caller { asked, session, voice };
     let (about, mut first) = caller.call(0)?;
     if about.sums.is_empty() {
         let text = format!("{} has no published checksum, and without one it is not sealed", about.address);
@@ -109,19 +110,18 @@ pub fn straight_to(asked: &Fetch, to: &str, common: &Common, cancel: &Cancel) ->
     let to = [to.to_owned()];
     if beginning.packed.is_some() || about.bytes.is_none() {
         let (source, checked) = stream::streamed(&path, &beginning, stream, &sums)?;
-        stream::write(passing(&source, checked), &to, &asked.job, confirming, common, cancel)
+        stream::write(passing(&source, checked), &to, &asked.job, confirming, session)
     } else {
         let line = Line { caller: &caller, bytes: about.bytes, first: Mutex::new(Some(stream)) };
         let checked = Checked { sums, ..Checked::default() };
-        stream::write(passing(&line, checked), &to, &asked.job, confirming, common, cancel)
+        stream::write(passing(&line, checked), &to, &asked.job, confirming, session)
     }
 }
 
 /// Starts the process that talks to the network.
 struct Caller<'a> {
     asked: &'a Fetch,
-    common: &'a Common,
-    cancel: &'a Cancel,
+    session: &'a Session<'a>,
     /// What it says on the way.
     voice: Sender<String>,
 }
@@ -142,9 +142,10 @@ impl Caller<'_> {
         let voice = self.voice.clone();
         let listening =
             child.stderr.take().map(|errors| std::thread::spawn(move || listen(BufReader::new(errors), &voice)));
-        let output = child.stdout.take().map(|output| Hearing::new(output, self.cancel)).transpose().map_err(failed)?;
+        let output =
+            child.stdout.take().map(|output| Hearing::new(output, self.session.cancel)).transpose().map_err(failed)?;
         let output = output.map(BufReader::new);
-        let cancel = self.cancel.clone();
+        let cancel = self.session.cancel.clone();
         let mut incoming = Incoming { child, output, cancel, listening, last_words: Vec::new(), has_ended: false };
         let mut line = String::new();
         let told = incoming.output.as_mut().map_or(Ok(0), |output| output.take(ABOUT_BYTES_MOST).read_line(&mut line));
@@ -156,7 +157,7 @@ impl Caller<'_> {
 
     /// The same question to a process of the person's own.
     fn command(&self, from: u64) -> io::Result<Command> {
-        let (asked, common) = (self.asked, self.common);
+        let (asked, common) = (self.asked, self.session.common);
         let mut command = match machine::person().map_err(io::Error::other)? {
             Some(person) => this_program_as(&person)?,
             None => Command::new(std::env::current_exe()?),
@@ -185,7 +186,7 @@ impl Caller<'_> {
 }
 
 /// This program, to be run by a person and not by root.
-pub fn this_program_as(person: &Person) -> io::Result<Command> {
+pub(crate) fn this_program_as(person: &Person) -> io::Result<Command> {
     let mut again = Command::new(std::env::current_exe()?);
     again.uid(person.user).gid(person.group).env("HOME", &person.home);
     for name in ["SUDO_UID", "SUDO_GID", "PKEXEC_UID", "DOAS_USER"] {

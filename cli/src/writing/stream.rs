@@ -9,21 +9,22 @@ use pyrotyp_core::hash::{Hashers, Sum};
 use pyrotyp_core::image;
 use pyrotyp_core::image::{Beginning, packed};
 use pyrotyp_core::job::{Checked, Source, StreamedImage};
-use pyrotyp_core::stop::{Cancel, Hearing};
+use pyrotyp_core::stop::Hearing;
 use pyrotyp_core::text::Shown;
 
 use super::job::{self, Confirming, Heard, Image, Ready};
-use crate::asked::{Common, Job, Write};
+use crate::asked::{Job, Write};
 use crate::exit::{Exit, Failure, plain};
+use crate::session::Session;
 use crate::session::attached::platform;
 use crate::session::images::fit_to_write;
 use crate::show::json;
 
 /// How much is read before anything is judged, in bytes: the head, and what a codec needs for as much.
-pub const START_BYTES: u64 = 2 << 20;
+pub(crate) const START_BYTES: u64 = 2 << 20;
 
 /// What goes onto drives, what it is, and who says so.
-pub struct Passing<'a> {
+pub(crate) struct Passing<'a> {
     /// How it is called.
     pub path: &'a Path,
     pub beginning: &'a Beginning,
@@ -38,7 +39,7 @@ pub struct Passing<'a> {
 }
 
 /// Writes what comes on standard input.
-pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exit, Failure> {
+pub(crate) fn from_input(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure> {
     let against = &asked.against;
     if against.sums.is_some() || against.signature.is_some() || !against.key.is_empty() {
         let next = "give its checksum with --sum, or save it to a file and give that";
@@ -50,14 +51,14 @@ pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exi
     }
     let confirming = Confirming::find(&asked.job, true)?;
     let mut start = Vec::new();
-    let unreadable = |error: io::Error| match cancel.is_set() {
+    let unreadable = |error: io::Error| match session.cancel.is_set() {
         true => Failure::new(Exit::Stopped, "stopped; nothing was changed", "run the same command again"),
         false => {
             let text = format!("can't read standard input: {}", plain(&error));
             Failure::new(Exit::Image, text, "run the same command again")
         }
     };
-    let mut input = Hearing::new(io::stdin(), cancel).map_err(unreadable)?;
+    let mut input = Hearing::new(io::stdin(), session.cancel).map_err(unreadable)?;
     input.by_ref().take(START_BYTES).read_to_end(&mut start).map_err(unreadable)?;
     let is_all = (start.len() as u64) < START_BYTES;
     let total = is_all.then_some(start.len() as u64);
@@ -76,30 +77,31 @@ pub fn from_input(asked: &Write, common: &Common, cancel: &Cancel) -> Result<Exi
         checked,
         news: None,
     };
-    write(passing, &asked.to, &asked.job, confirming, common, cancel)
+    write(passing, &asked.to, &asked.job, confirming, session)
 }
 
 /// Guards, asks and writes: what all images that pass by have in common.
-pub fn write(
+pub(crate) fn write(
     passing: Passing<'_>,
     to: &[String],
     asked: &Job,
     confirming: Confirming,
-    common: &Common,
-    cancel: &Cancel,
+    session: &Session<'_>,
 ) -> Result<Exit, Failure> {
     let started = Timestamp::now().to_string();
     let Passing { path, beginning, bytes, expects, source, checked, news } = passing;
     let inspection = &beginning.inspection;
     fit_to_write(path, inspection)?;
-    let platform = &*platform(common)?;
+    let platform = &*platform(session.common)?;
     let image = Image { path, is_file: false, inspection, bytes, report: None, expects: Some(expects) };
-    let mut chosen = job::choose(to, &image, asked, platform, common, cancel)?;
+    let mut chosen = job::choose(to, &image, asked, platform, session)?;
     let ready = job::clear(&chosen, &image, asked)
         .and_then(|_| job::may_claim(&chosen, platform))
-        .and_then(|()| job::resuming(&chosen, bytes.filter(|_| beginning.packed.is_none()), None, asked, common))
-        .and_then(|resuming| job::confirm(&chosen, &image, &resuming, asked, confirming, cancel))
-        .and_then(|()| job::look_again(&mut chosen, &image, platform, common))
+        .and_then(|()| {
+            job::resuming(&chosen, bytes.filter(|_| beginning.packed.is_none()), None, asked, session.common)
+        })
+        .and_then(|resuming| job::confirm(&chosen, &image, &resuming, asked, confirming, session.cancel))
+        .and_then(|()| job::look_again(&mut chosen, &image, platform, session.common))
         .and_then(|()| job::clear(&chosen, &image, asked));
     let cleared = match ready {
         Ok(cleared) => cleared,
@@ -108,11 +110,11 @@ pub fn write(
         }
     };
     let ready = Ready { image, source, checked, chosen: &chosen, cleared, started: &started, news };
-    job::run(ready, asked, platform, common, cancel)
+    job::run(ready, asked, platform, session)
 }
 
 /// The image in a stream, unpacked if it is packed; what was published is compared with the stream as it comes.
-pub fn streamed<'a>(
+pub(crate) fn streamed<'a>(
     path: &Path,
     beginning: &Beginning,
     stream: Box<dyn Read + Send + 'a>,

@@ -11,44 +11,44 @@ use pyrotyp_sample::cafe;
 use tempfile::TempDir;
 
 /// A tray drive of the tests: 48 MiB.
-pub const DRIVE_BYTES: u64 = 48 << 20;
+pub(crate) const DRIVE_BYTES: u64 = 48 << 20;
 
-pub static DESKTOP: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::desktop().build());
-pub static RESCUE: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::rescue().build());
+pub(crate) static DESKTOP: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::desktop().build());
+pub(crate) static RESCUE: LazyLock<Vec<u8>> = LazyLock::new(|| cafe::rescue().build());
 /// What a stick holds before: never zeros.
 static OLD_DATA: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::noise(DRIVE_BYTES as usize, 7));
 
-pub struct Bench {
+pub(crate) struct Bench {
     folder: TempDir,
     descriptor: String,
 }
 
 impl Bench {
     /// An empty tray, and the rescue image as `rescue.iso`.
-    pub fn new() -> Self {
+    pub(crate) fn new() -> Self {
         let bench = Self { folder: tempfile::tempdir().unwrap(), descriptor: String::new() };
         fs::create_dir(bench.path("tray")).unwrap();
         bench.file("tray/tray.toml", b"").file("rescue.iso", &RESCUE)
     }
 
-    pub fn path(&self, name: &str) -> PathBuf {
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
 
-    pub fn file(self, name: &str, bytes: &[u8]) -> Self {
+    pub(crate) fn file(self, name: &str, bytes: &[u8]) -> Self {
         fs::write(self.path(name), bytes).unwrap();
         self
     }
 
     /// Adds drives by their descriptor.
-    pub fn tray(mut self, drives: &str) -> Self {
+    pub(crate) fn tray(mut self, drives: &str) -> Self {
         self.descriptor.push_str(drives);
         fs::write(self.path("tray/tray.toml"), &self.descriptor).unwrap();
         self
     }
 
     /// Adds a stick full of old data; `more` goes into its descriptor.
-    pub fn stick(self, name: &str, more: &str) -> Self {
+    pub(crate) fn stick(self, name: &str, more: &str) -> Self {
         let bench = self.tray(&format!(
             "[[drive]]\nname = \"{name}\"\nvendor = \"Kestrin\"\nmodel = \"Pocket\"\nserial = \"KP-{name}\"\n\
              bytes = {DRIVE_BYTES}\nbus = \"usb\"\nlink_mbps = 480\nremovable = true\n{more}\n"
@@ -57,35 +57,35 @@ impl Bench {
     }
 
     /// The backing file of a drive as it is now.
-    pub fn drive(&self, name: &str) -> Vec<u8> {
+    pub(crate) fn drive(&self, name: &str) -> Vec<u8> {
         fs::read(self.path(&format!("tray/{name}.img"))).unwrap()
     }
 
-    pub fn was_touched(&self, name: &str) -> bool {
+    pub(crate) fn was_touched(&self, name: &str) -> bool {
         self.drive(name) != *OLD_DATA
     }
 
     /// Whether no firmware finds anything at either end of the drive.
-    pub fn is_blank_at_its_ends(&self, name: &str) -> bool {
+    pub(crate) fn is_blank_at_its_ends(&self, name: &str) -> bool {
         let drive = self.drive(name);
         let (head, end) = (&drive[..1 << 20], &drive[drive.len() - (1 << 20)..]);
         head.iter().chain(end).all(|byte| *byte == 0)
     }
 
     /// Changes bytes of a drive behind the program's back.
-    pub fn alter(&self, name: &str, at: u64, bytes: &[u8]) {
+    pub(crate) fn alter(&self, name: &str, at: u64, bytes: &[u8]) {
         self.alter_in(&format!("tray/{name}.img"), at, bytes);
     }
 
     /// The same, of any file.
-    pub fn alter_in(&self, file: &str, at: u64, bytes: &[u8]) {
+    pub(crate) fn alter_in(&self, file: &str, at: u64, bytes: &[u8]) {
         let mut file = File::options().write(true).open(self.path(file)).unwrap();
         file.seek(SeekFrom::Start(at)).unwrap();
         file.write_all(bytes).unwrap();
     }
 
     /// The program with these words as its arguments, in an emptied environment.
-    pub fn command(&self, words: &str) -> Command {
+    pub(crate) fn command(&self, words: &str) -> Command {
         let mut command = Command::new(assert_cmd::cargo::cargo_bin!("pyrotyp"));
         command.args(words.split_whitespace()).current_dir(self.folder.path());
         command.env_clear().env("HOME", self.folder.path()).stdin(Stdio::null());
@@ -93,29 +93,29 @@ impl Bench {
     }
 
     /// Exit status, standard output and standard error, as a person would read them.
-    pub fn pyrotyp(&self, words: &str) -> String {
+    pub(crate) fn pyrotyp(&self, words: &str) -> String {
         self.tell(&self.command(words).output().unwrap())
     }
 
     /// The document that a command prints.
-    pub fn json(&self, words: &str) -> serde_json::Value {
+    pub(crate) fn json(&self, words: &str) -> serde_json::Value {
         self.json_of(&words.split_whitespace().collect::<Vec<_>>())
     }
 
     /// The same, of words that may hold blanks.
-    pub fn json_of(&self, words: &[&str]) -> serde_json::Value {
+    pub(crate) fn json_of(&self, words: &[&str]) -> serde_json::Value {
         let output = self.command("--json").args(words).output().unwrap();
         serde_json::from_slice(&output.stdout)
             .unwrap_or_else(|error| panic!("{words:?}: {error}: {}", self.tell(&output)))
     }
 
     /// Like [`Self::pyrotyp`], on the tray.
-    pub fn on_tray(&self, words: &str) -> String {
+    pub(crate) fn on_tray(&self, words: &str) -> String {
         self.pyrotyp(&format!("{words} --tray tray"))
     }
 
     /// Like [`Self::on_tray`], with `input` on standard input.
-    pub fn fed(&self, words: &str, input: &[u8]) -> String {
+    pub(crate) fn fed(&self, words: &str, input: &[u8]) -> String {
         let mut command = self.command(&format!("{words} --tray tray"));
         let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         // A command that refuses does not read to the end.
@@ -124,17 +124,17 @@ impl Bench {
     }
 
     /// At a terminal on which `typed` is typed, on the tray. Both outputs come as one there.
-    pub fn at_terminal(&self, words: &str, typed: &str) -> String {
+    pub(crate) fn at_terminal(&self, words: &str, typed: &str) -> String {
         self.at_terminal_fed("", words, typed)
     }
 
     /// At a terminal, where `early` is typed before anything is shown and `typed` at the question.
-    pub fn at_terminal_early(&self, early: &str, words: &str, typed: &str) -> String {
+    pub(crate) fn at_terminal_early(&self, early: &str, words: &str, typed: &str) -> String {
         self.at_terminal_with("", words, early, typed)
     }
 
     /// The same, with what `feed` gives on standard input, such as `cat FILE |`.
-    pub fn at_terminal_fed(&self, feed: &str, words: &str, typed: &str) -> String {
+    pub(crate) fn at_terminal_fed(&self, feed: &str, words: &str, typed: &str) -> String {
         self.at_terminal_with(feed, words, "", typed)
     }
 
@@ -165,7 +165,7 @@ impl Bench {
         format!("exit {}\n{}", status.code().unwrap_or(-1), self.plain(&shown))
     }
 
-    pub fn tell(&self, output: &Output) -> String {
+    pub(crate) fn tell(&self, output: &Output) -> String {
         let mut text = String::new();
         match output.status.code() {
             Some(code) => writeln!(text, "exit {code}").unwrap(),
@@ -188,12 +188,12 @@ impl Bench {
 }
 
 /// The tag of the stick called `name`, as `drives` shows it.
-pub fn tag_of(bench: &Bench, name: &str) -> String {
+pub(crate) fn tag_of(bench: &Bench, name: &str) -> String {
     listed(bench, name)["tag"].as_str().unwrap().to_owned()
 }
 
 /// What `drives` tells of the tray's drive with this name.
-pub fn listed(bench: &Bench, name: &str) -> serde_json::Value {
+pub(crate) fn listed(bench: &Bench, name: &str) -> serde_json::Value {
     let output = bench.command("drives --all --json --tray tray").output().unwrap();
     let drives: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
     let path = format!("tray:{name}");
@@ -202,7 +202,7 @@ pub fn listed(bench: &Bench, name: &str) -> serde_json::Value {
 }
 
 /// Settings under which what varies from run to run is told in the same words.
-pub fn steady() -> insta::Settings {
+pub(crate) fn steady() -> insta::Settings {
     let mut settings = insta::Settings::clone_current();
     settings.add_filter(r"\b\d+\.\d s\b", "[TIME]");
     settings.add_filter(r"\d{8}-\d{6}-", "[WHEN]-");

@@ -9,7 +9,7 @@ const REMOVABLE_ROOTS: [&str; 3] = ["/media/", "/run/media/", "/Volumes/"];
 const SYSTEM: [&str; 9] = ["/boot", "/efi", "/home", "/usr", "/var", "/opt", "/nix", "/etc", "/root"];
 
 /// The use that a volume mounted at `at` has.
-pub fn use_of(at: &str) -> Use {
+pub(super) fn use_of(at: &str) -> Use {
     let below = |root: &str| at == root || at.strip_prefix(root).is_some_and(|rest| rest.starts_with('/'));
     let at = at.to_owned();
     if at == "/" || SYSTEM.iter().any(|root| below(root)) {

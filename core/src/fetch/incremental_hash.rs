@@ -24,7 +24,7 @@ pub(super) struct Pace {
 
 impl Pace {
     /// Whether whoever is at byte `at` should wait for the checksums.
-    pub fn is_ahead(&self, at: u64) -> bool {
+    pub(super) fn is_ahead(&self, at: u64) -> bool {
         self.counts.load(Ordering::Relaxed) && at > self.at.load(Ordering::Relaxed).saturating_add(LEAD)
     }
 }
@@ -64,7 +64,7 @@ pub(super) struct Follower {
 
 impl Follower {
     /// Begins with the file at `path`, which is to have `bytes` bytes.
-    pub fn start(path: &Path, bytes: u64, algorithms: &[Algorithm], pace: &Arc<Pace>) -> io::Result<Self> {
+    pub(super) fn start(path: &Path, bytes: u64, algorithms: &[Algorithm], pace: &Arc<Pace>) -> io::Result<Self> {
         let file = Mutex::new(File::open(path)?);
         let growing = Arc::new(Growing { file, bytes, mark: Mutex::new((0, true)), moved: Condvar::new() });
         let (cancel, wanted) = (Cancel::new(), algorithms.to_vec());
@@ -88,18 +88,18 @@ impl Follower {
     }
 
     /// So much is there without a gap.
-    pub fn reached(&self, there: u64) {
+    pub(super) fn reached(&self, there: u64) {
         self.set(Some(there), true);
     }
 
     /// The checksums of the whole file, all of which is there; `None` when it could not be read.
-    pub fn finish(self) -> Option<Vec<Sum>> {
+    pub(super) fn finish(self) -> Option<Vec<Sum>> {
         self.set(Some(self.growing.bytes), false);
         self.thread.join().ok().flatten()
     }
 
     /// Leaves it unfinished.
-    pub fn give_up(self) {
+    pub(super) fn give_up(self) {
         self.cancel.set();
         self.pace.counts.store(false, Ordering::Relaxed);
         self.set(None, false);

@@ -7,44 +7,44 @@ const FAILURES_MOST: u32 = 6;
 /// How often it may fail at all, whatever comes between.
 const FAILURES_EVER: u32 = 500;
 /// After so many bytes that it brought on, a failure is no longer in a row with the one before.
-pub const PROGRESS: u64 = 64 << 10;
+pub(super) const PROGRESS: u64 = 64 << 10;
 /// Slower than this, in bytes a second, a mirror is no use to anybody.
-pub const CRAWLING: u64 = 256;
+pub(super) const CRAWLING: u64 = 256;
 /// The first pause before a mirror is asked again; each further one is twice as long, up to the longest.
 const PAUSE: Duration = Duration::from_millis(250);
-pub const PAUSE_LONGEST: Duration = Duration::from_secs(60);
+pub(super) const PAUSE_LONGEST: Duration = Duration::from_secs(60);
 
 /// What one mirror has cost so far.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Patience {
+pub(super) struct Patience {
     in_a_row: u32,
     ever: u32,
 }
 
 impl Patience {
     /// It failed once more.
-    pub fn failed(&mut self) {
+    pub(super) fn failed(&mut self) {
         self.in_a_row = self.in_a_row.saturating_add(1);
         self.ever = self.ever.saturating_add(1);
     }
 
     /// It brought something on.
-    pub fn went_on(&mut self) {
+    pub(super) fn went_on(&mut self) {
         self.in_a_row = 0;
     }
 
     /// How often it failed in a row.
-    pub fn in_a_row(&self) -> u32 {
+    pub(super) fn in_a_row(&self) -> u32 {
         self.in_a_row
     }
 
     /// Whether it is not asked again.
-    pub fn is_over(&self) -> bool {
+    pub(super) fn is_over(&self) -> bool {
         self.in_a_row >= FAILURES_MOST || self.ever >= FAILURES_EVER
     }
 
     /// How long it is left alone.
-    pub fn pause(&self) -> Duration {
+    pub(super) fn pause(&self) -> Duration {
         PAUSE.saturating_mul(1 << self.in_a_row.saturating_sub(1).min(10)).min(PAUSE_LONGEST)
     }
 }

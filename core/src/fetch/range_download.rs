@@ -66,7 +66,7 @@ impl From<MirrorFault> for CarryFault {
 
 impl Errand {
     /// Does it, and reports.
-    pub fn run(self) {
+    pub(super) fn run(self) {
         let outcome = self.carry();
         self.report(Report::Ended(outcome));
     }

@@ -9,13 +9,13 @@ pub(super) struct Ranges(Vec<(u64, u64)>);
 
 impl Ranges {
     /// Whether this can be what was kept of a file of `bytes` bytes: what is read from a disk may be anything.
-    pub fn is_sound(&self, bytes: u64) -> bool {
+    pub(super) fn is_sound(&self, bytes: u64) -> bool {
         let apart = self.0.windows(2).all(|pair| matches!(pair, [(_, end), (start, _)] if end < start));
         apart && self.0.iter().all(|(start, end)| start < end && *end <= bytes)
     }
 
     /// Takes in the bytes from `start` to before `end`.
-    pub fn add(&mut self, start: u64, end: u64) {
+    pub(super) fn add(&mut self, start: u64, end: u64) {
         if start >= end {
             return;
         }
@@ -32,7 +32,7 @@ impl Ranges {
     }
 
     /// Takes the bytes from `start` to before `end` out again.
-    pub fn remove(&mut self, start: u64, end: u64) {
+    pub(super) fn remove(&mut self, start: u64, end: u64) {
         if start >= end {
             return;
         }
@@ -41,17 +41,17 @@ impl Ranges {
     }
 
     /// Length of what is there without a gap from the start on.
-    pub fn prefix(&self) -> u64 {
+    pub(super) fn prefix(&self) -> u64 {
         self.0.first().filter(|(start, _)| *start == 0).map_or(0, |(_, end)| *end)
     }
 
     /// How many bytes are there.
-    pub fn bytes(&self) -> u64 {
+    pub(super) fn bytes(&self) -> u64 {
         self.0.iter().fold(0, |sum, (start, end)| sum.saturating_add(end.saturating_sub(*start)))
     }
 
     /// The first range at or behind `from` that is not there, up to `limit`.
-    pub fn gap(&self, from: u64, limit: u64) -> Option<(u64, u64)> {
+    pub(super) fn gap(&self, from: u64, limit: u64) -> Option<(u64, u64)> {
         let mut start = from;
         for (first, last) in &self.0 {
             if *first > start {

@@ -42,7 +42,7 @@ fn volume(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Bios> {
 }
 
 /// Whether a BIOS that is given this image as a drive finds something to start.
-pub fn bios(image: &dyn ReadAt, facts: &Facts) -> io::Result<Bios> {
+pub(super) fn bios(image: &dyn ReadAt, facts: &Facts) -> io::Result<Bios> {
     let Some(mbr) = &facts.mbr else {
         return if facts.filesystem.is_some() { volume(image, 0, image.size()) } else { Ok(Bios::No) };
     };

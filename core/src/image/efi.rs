@@ -12,7 +12,7 @@ use crate::volume::{eltorito, fat, iso9660, mbr};
 const PARTITIONS_MOST: usize = 16;
 
 /// Every partition that is a FAT volume, and the whole image if it is one.
-pub fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
+pub(super) fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
     let gpt = facts.gpt.iter().flat_map(|gpt| gpt.entries.iter().map(|e| (Some(e.number), e.start, e.bytes)));
     let mbr = facts.mbr.iter().flat_map(|mbr| {
         let real = mbr.entries.iter().filter(|e| e.kind != mbr::PartitionType::GPT_PROTECTIVE);
@@ -31,7 +31,7 @@ pub fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolume>> {
     Ok(found)
 }
 
-pub fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EfiProgram>> {
+pub(super) fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EfiProgram>> {
     let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
     let mut programs = Vec::new();
     for entry in entries.filter(|entry| entry.bootable && entry.platform == eltorito::PlatformId::EFI) {
@@ -92,7 +92,7 @@ fn program((name, wanted): &(&'static str, &'static str), head: &[u8]) -> Option
 }
 
 /// The programs for UEFI in the tree of the optical volume.
-pub fn tree_programs(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Vec<EfiProgram>> {
+pub(super) fn tree_programs(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Vec<EfiProgram>> {
     let mut programs = Vec::new();
     for (file, extent) in volume.files_in(image, EFI_FOLDER)? {
         let Some(known) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };

@@ -39,7 +39,7 @@ pub struct EfiProgram {
 
 /// Whether a BIOS finds something to start.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Bios {
+pub(super) enum Bios {
     /// It does not.
     #[default]
     No,
@@ -51,7 +51,7 @@ pub enum Bios {
 
 /// Bytes behind the furthest declared end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Trailing {
+pub(super) struct Trailing {
     pub bytes: u64,
     /// Whether all of them that were looked at are zeros.
     pub is_zero: bool,
@@ -59,7 +59,7 @@ pub struct Trailing {
 
 /// What was read, before anything is judged.
 #[derive(Debug, Default)]
-pub struct Facts {
+pub(super) struct Facts {
     /// Size of the image; `None` inside a container that does not tell it.
     pub bytes: Option<u64>,
     /// EFI system partitions that could not be looked into.
@@ -87,7 +87,7 @@ pub struct Facts {
 
 impl Facts {
     /// The places that tell what starts from the image: its EFI system partitions, and volumes that its boot code starts.
-    pub fn wanted(&self) -> Vec<Range<u64>> {
+    pub(super) fn wanted(&self) -> Vec<Range<u64>> {
         /// Of a partition, this much holds its tables and what starts from it, in bytes.
         const EACH: u64 = 16 << 20;
         let gpt = self.gpt.iter().flat_map(|gpt| &gpt.entries);
@@ -102,7 +102,7 @@ impl Facts {
     }
 
     /// The furthest end that any table or volume declares: an ESP often lies behind the end of the ISO volume.
-    pub fn declared(&self) -> Option<u64> {
+    pub(super) fn declared(&self) -> Option<u64> {
         let volume = self.volume.iter().flatten().map(|volume| volume.declared_bytes);
         let gpt = self.gpt.iter().filter_map(|gpt| gpt.declared_end());
         let filesystem = self.filesystem.iter().filter_map(|system| system.bytes);

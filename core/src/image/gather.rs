@@ -11,10 +11,10 @@ use crate::image::{bios, efi, naming, recognise, unfinished};
 use crate::volume::{apm, eltorito, filesystem, gpt, iso9660, mbr};
 
 /// How much of a file's start is looked at when nothing better is known, in bytes.
-pub const HEAD: usize = 64 << 10;
+pub(super) const HEAD: usize = 64 << 10;
 
 /// The facts of an image of which only parts could be looked at.
-pub fn read_part(seen: &Seen) -> io::Result<Facts> {
+pub(super) fn read_part(seen: &Seen) -> io::Result<Facts> {
     let mut facts = read(seen)?;
     (facts.bytes, facts.trailing) = (seen.size, None);
     facts.unseen = facts.wanted().into_iter().filter(|range| !seen.holds(range)).collect();
@@ -24,7 +24,7 @@ pub fn read_part(seen: &Seen) -> io::Result<Facts> {
     Ok(facts)
 }
 
-pub fn read(image: &dyn ReadAt) -> io::Result<Facts> {
+pub(super) fn read(image: &dyn ReadAt) -> io::Result<Facts> {
     let mut head = vec![0u8; HEAD];
     let count = image.fill_at(0, &mut head)?;
     head.truncate(count);

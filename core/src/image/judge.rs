@@ -27,7 +27,7 @@ const CHECK_SUM: &str = "check the image's checksum";
 const DOWNLOAD_AGAIN: &str = "download it again";
 
 /// Judges the facts; reads nothing.
-pub fn judge(facts: Facts) -> Inspection {
+pub(super) fn judge(facts: Facts) -> Inspection {
     let kind = kind(&facts);
     let declared_bytes = facts.declared();
     let whole = match declared_bytes {
@@ -272,7 +272,7 @@ fn id_of(fault: &PackedFault) -> &'static str {
 }
 
 /// The inspection of a packed image that can't be looked into.
-pub fn unpackable(fault: &PackedFault) -> Inspection {
+pub(super) fn unpackable(fault: &PackedFault) -> Inspection {
     let mut inspection = judge(Facts { stranger: Some(Stranger::Archive("packed")), ..Facts::default() });
     inspection.findings = vec![Finding::stop(id_of(fault), fault.to_string(), fault.next_step())];
     inspection

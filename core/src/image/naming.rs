@@ -81,7 +81,7 @@ fn printable(text: &str) -> Option<String> {
 ///
 /// # Errors
 /// When the image can't be read.
-pub fn read(image: &dyn ReadAt, volume: &Volume) -> io::Result<Naming> {
+pub(super) fn read(image: &dyn ReadAt, volume: &Volume) -> io::Result<Naming> {
     let label = volume.label.as_deref().map(of_label).unwrap_or_default();
     for file in FILES {
         let Some(bytes) = volume.read_file(image, file, FILE_BYTES)? else { continue };

@@ -27,7 +27,7 @@ struct Pool {
 }
 
 /// A block of the image, on its way to one drive or several.
-pub struct Block {
+pub(super) struct Block {
     /// Its number.
     pub index: usize,
     /// How much of it belongs to the image, in bytes.
@@ -40,13 +40,13 @@ pub struct Block {
 
 impl Block {
     /// Where it lies in the image.
-    pub fn range(&self) -> Range<u64> {
+    pub(super) fn range(&self) -> Range<u64> {
         let start = start_of(self.index);
         start..start.saturating_add(self.bytes as u64)
     }
 
     /// Its bytes in `range` of the image, and zeros behind the image's end.
-    pub fn part(&self, range: &Range<u64>) -> &[u8] {
+    pub(super) fn part(&self, range: &Range<u64>) -> &[u8] {
         let start = start_of(self.index);
         let inside = |at: u64| usize::try_from(at.saturating_sub(start)).unwrap_or(usize::MAX);
         self.buffer.get(inside(range.start)..inside(range.end)).unwrap_or_default()
@@ -62,7 +62,7 @@ impl Drop for Block {
 }
 
 /// What a drive gets next.
-pub enum Next {
+pub(super) enum Next {
     /// A block.
     Block(Arc<Block>),
     /// Nothing more: the others went on without it from this block on.
@@ -89,7 +89,7 @@ struct State {
 }
 
 /// The blocks under way between one reader and its drives.
-pub struct BlockQueue {
+pub(super) struct BlockQueue {
     state: Mutex<State>,
     changed: Condvar,
     pool: Arc<Pool>,
@@ -99,13 +99,13 @@ pub struct BlockQueue {
 
 impl BlockQueue {
     /// For so many drives; `may_leave` says whether one that lags can read the image by itself.
-    pub fn new(drives: usize, may_leave: bool) -> Self {
+    pub(super) fn new(drives: usize, may_leave: bool) -> Self {
         let buffers = BUFFERS_EACH.saturating_mul(drives.saturating_sub(1)).saturating_add(BUFFERS);
         Self::with_buffers(drives, buffers, may_leave)
     }
 
     /// For one drive that was left behind: as few buffers as keep it busy.
-    pub fn of_one() -> Self {
+    pub(super) fn of_one() -> Self {
         Self::with_buffers(1, BUFFERS - 3, false)
     }
 
@@ -120,7 +120,7 @@ impl BlockQueue {
     }
 
     /// An empty buffer, as soon as there is one; `None` when no drive takes blocks any more.
-    pub fn buffer(&self) -> Option<AlignedBuf> {
+    pub(super) fn buffer(&self) -> Option<AlignedBuf> {
         let began = Instant::now();
         let mut free = lock(&self.pool.free);
         loop {
@@ -142,7 +142,7 @@ impl BlockQueue {
     }
 
     /// Gives a buffer back that became no block.
-    pub fn give_back(&self, buffer: AlignedBuf) {
+    pub(super) fn give_back(&self, buffer: AlignedBuf) {
         lock(&self.pool.free).push(buffer);
     }
 
@@ -173,7 +173,7 @@ impl BlockQueue {
     }
 
     /// Hands a block to every drive that still takes them; `false` when none does.
-    pub fn publish(&self, index: usize, bytes: usize, digest: blake3::Hash, buffer: AlignedBuf) -> bool {
+    pub(super) fn publish(&self, index: usize, bytes: usize, digest: blake3::Hash, buffer: AlignedBuf) -> bool {
         let block = Arc::new(Block { index, bytes, digest, buffer, pool: Arc::clone(&self.pool) });
         let mut state = lock(&self.state);
         let mut is_taken = false;
@@ -188,13 +188,13 @@ impl BlockQueue {
     }
 
     /// No more blocks will come.
-    pub fn end(&self) {
+    pub(super) fn end(&self) {
         lock(&self.state).has_ended = true;
         self.changed.notify_all();
     }
 
     /// The next block for a drive.
-    pub fn next(&self, drive: usize) -> Next {
+    pub(super) fn next(&self, drive: usize) -> Next {
         let mut state = lock(&self.state);
         loop {
             let has_ended = state.has_ended;
@@ -216,7 +216,7 @@ impl BlockQueue {
     }
 
     /// The drive takes no more blocks.
-    pub fn close(&self, drive: usize) {
+    pub(super) fn close(&self, drive: usize) {
         let mut state = lock(&self.state);
         let left = state.queues.get_mut(drive).map(|queue| {
             queue.is_closed = true;
@@ -237,14 +237,14 @@ fn somebody_starves(state: &State) -> bool {
 
 /// How reading the image ended, for all drives of a job.
 #[derive(Default)]
-pub struct Verdict {
+pub(super) struct Verdict {
     told: Mutex<Option<Result<ImageEnd, Arc<ImageFault>>>>,
     changed: Condvar,
 }
 
 /// What is known of the image once all of it was read.
 #[derive(Clone, Debug)]
-pub struct ImageEnd {
+pub(super) struct ImageEnd {
     /// Its length.
     pub bytes: u64,
     /// SHA-256, as it was checked or as it was read.
@@ -255,7 +255,7 @@ pub struct ImageEnd {
 
 impl ImageEnd {
     /// The first block of which a drive saw something else.
-    pub fn differs_from(&self, seen: &[Option<blake3::Hash>]) -> Option<usize> {
+    pub(super) fn differs_from(&self, seen: &[Option<blake3::Hash>]) -> Option<usize> {
         let other = |(index, digest): &&(usize, blake3::Hash)| {
             seen.get(*index).copied().flatten().is_some_and(|seen| seen != *digest)
         };
@@ -265,13 +265,13 @@ impl ImageEnd {
 
 impl Verdict {
     /// Tells it, once.
-    pub fn tell(&self, verdict: Result<ImageEnd, ImageFault>) {
+    pub(super) fn tell(&self, verdict: Result<ImageEnd, ImageFault>) {
         lock(&self.told).get_or_insert(verdict.map_err(Arc::new));
         self.changed.notify_all();
     }
 
     /// Waits for it.
-    pub fn wait(&self) -> Result<ImageEnd, Arc<ImageFault>> {
+    pub(super) fn wait(&self) -> Result<ImageEnd, Arc<ImageFault>> {
         let mut told = lock(&self.told);
         loop {
             if let Some(verdict) = &*told {

@@ -35,7 +35,7 @@ const WORTH_BLOCKS: usize = 2;
 const PASSED_AT_ONCE: usize = 2;
 
 /// What all drives of a job share.
-pub struct Shared<'a> {
+pub(super) struct Shared<'a> {
     pub order: &'a Order<'a>,
     pub cancel: &'a Cancel,
     pub watcher: &'a dyn Watcher,
@@ -45,7 +45,7 @@ pub struct Shared<'a> {
 }
 
 /// One drive's part.
-pub struct DriveWorker<'a> {
+pub(super) struct DriveWorker<'a> {
     shared: &'a Shared<'a>,
     heartbeat: &'a Heartbeat,
     number: usize,
@@ -54,7 +54,7 @@ pub struct DriveWorker<'a> {
 }
 
 impl<'a> DriveWorker<'a> {
-    pub fn new(shared: &'a Shared<'a>, heartbeat: &'a Heartbeat, number: usize) -> Self {
+    pub(super) fn new(shared: &'a Shared<'a>, heartbeat: &'a Heartbeat, number: usize) -> Self {
         Self {
             shared,
             heartbeat,
@@ -73,7 +73,7 @@ impl<'a> DriveWorker<'a> {
     }
 
     /// Does all of it.
-    pub fn run(mut self, platform: &dyn Platform, target: Target) -> Outcome {
+    pub(super) fn run(mut self, platform: &dyn Platform, target: Target) -> Outcome {
         let Target { cleared, journal, start } = target;
         let heading = self.heading(&cleared);
         let mut release_fault = None;
@@ -510,7 +510,7 @@ impl<'a> DriveWorker<'a> {
 
 impl<'a> Shared<'a> {
     /// How the image is read, for drives that need it from a block on.
-    pub fn reading(&self, from: usize, withheld_from: usize) -> ImageReader<'a> {
+    pub(super) fn reading(&self, from: usize, withheld_from: usize) -> ImageReader<'a> {
         let order = self.order;
         ImageReader {
             source: order.source,
@@ -524,6 +524,6 @@ impl<'a> Shared<'a> {
 }
 
 /// Whether a drive that lags may read the image by itself.
-pub fn may_leave(source: &dyn Source) -> bool {
+pub(super) fn may_leave(source: &dyn Source) -> bool {
     source.access() == Access::Anywhere
 }

@@ -17,10 +17,10 @@ use crate::stop::Cancel;
 const READ_AHEAD: usize = 1;
 
 /// What a drive has already of the image, read from there in place of the line.
-pub type FromDrive = Receiver<Vec<u8>>;
+pub(super) type FromDrive = Receiver<Vec<u8>>;
 
 /// How the image is to be read.
-pub struct ImageReader<'a> {
+pub(super) struct ImageReader<'a> {
     pub source: &'a dyn Source,
     pub checked: &'a Checked,
     /// Whether digests of the check before are taken for the image's: only where each block is read back from the drive.
@@ -48,7 +48,7 @@ enum Item {
 
 impl ImageReader<'_> {
     /// Reads the image and hands its blocks to the drives. Where a drive has the first of them, it may give them.
-    pub fn run(
+    pub(super) fn run(
         &self,
         block_queue: &BlockQueue,
         from_drive: Option<FromDrive>,

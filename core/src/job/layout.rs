@@ -93,22 +93,22 @@ impl Frame {
 }
 
 /// Where a block begins.
-pub fn start_of(block: usize) -> u64 {
+pub(super) fn start_of(block: usize) -> u64 {
     (block as u64).saturating_mul(BLOCK_BYTES)
 }
 
 /// Where a block lies.
-pub fn block_range(block: usize) -> Range<u64> {
+pub(super) fn block_range(block: usize) -> Range<u64> {
     start_of(block)..start_of(block.saturating_add(1))
 }
 
 /// How many bytes lie in a range.
-pub fn length(range: &Range<u64>) -> u64 {
+pub(super) fn length(range: &Range<u64>) -> u64 {
     range.end.saturating_sub(range.start)
 }
 
 /// What lies at byte `at`, in pieces of `size` bytes with their places; the last one may be shorter.
-pub fn pieces(at: u64, bytes: &[u8], size: usize) -> impl Iterator<Item = (u64, &[u8])> {
+pub(super) fn pieces(at: u64, bytes: &[u8], size: usize) -> impl Iterator<Item = (u64, &[u8])> {
     let places = (0u64..).map(move |number| at.saturating_add(number.saturating_mul(size as u64)));
     places.zip(bytes.chunks(size.max(1)))
 }

@@ -3,6 +3,6 @@
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// What several threads share; one that panicked while it held it is told elsewhere.
-pub fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+pub(super) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

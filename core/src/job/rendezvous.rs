@@ -6,7 +6,7 @@ use crate::job::image_reader::FromDrive;
 use crate::job::lock::lock;
 
 /// What a drive that is ready needs of the image.
-pub struct Arrival {
+pub(super) struct Arrival {
     /// Number of the first block that it still needs.
     pub from: usize,
     /// From this block on, bytes are withheld until the seal.
@@ -22,19 +22,19 @@ struct State {
 }
 
 /// Where the drives of a job come together.
-pub struct Rendezvous {
+pub(super) struct Rendezvous {
     state: Mutex<State>,
     changed: Condvar,
 }
 
 impl Rendezvous {
     /// For so many drives.
-    pub fn new(drives: usize) -> Self {
+    pub(super) fn new(drives: usize) -> Self {
         Self { state: Mutex::new(State { missing: drives, ready: Vec::new() }), changed: Condvar::new() }
     }
 
     /// A drive is ready, or, with `None`, never will be.
-    pub fn arrive(&self, arrival: Option<Arrival>) {
+    pub(super) fn arrive(&self, arrival: Option<Arrival>) {
         let mut state = lock(&self.state);
         state.missing = state.missing.saturating_sub(1);
         state.ready.extend(arrival);
@@ -42,7 +42,7 @@ impl Rendezvous {
     }
 
     /// Waits for all of them, and gives what all together need; `None` if none is ready.
-    pub fn wait(&self) -> Option<Arrival> {
+    pub(super) fn wait(&self) -> Option<Arrival> {
         let mut state = lock(&self.state);
         while state.missing > 0 {
             state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);

@@ -19,7 +19,7 @@ const TRIAL_BYTES: u64 = 4 * BLOCK_BYTES;
 const BETTER_BY: f64 = 20.0;
 
 /// The size of a request, while it is being found out and after.
-pub struct RequestSize(Mutex<Trial>);
+pub(super) struct RequestSize(Mutex<Trial>);
 
 struct Trial {
     /// When the first request was made.
@@ -34,13 +34,13 @@ struct Trial {
 }
 
 impl RequestSize {
-    pub fn new() -> Self {
+    pub(super) fn new() -> Self {
         let trial = Trial { asked: None, sizes: &[], rates: Vec::new(), began: None, bytes: 0, chosen: None };
         Self(Mutex::new(trial))
     }
 
     /// How much to write at once now, in bytes.
-    pub fn now(&self, when: Instant) -> usize {
+    pub(super) fn now(&self, when: Instant) -> usize {
         let mut trial = lock(&self.0);
         trial.asked.get_or_insert(when);
         let tried = trial.sizes.get(trial.rates.len()).copied();
@@ -48,13 +48,13 @@ impl RequestSize {
     }
 
     /// Whether the drive is a fast one; `None` until it has taken its first block.
-    pub fn is_fast(&self) -> Option<bool> {
+    pub(super) fn is_fast(&self) -> Option<bool> {
         let trial = lock(&self.0);
         (!trial.sizes.is_empty()).then(|| trial.sizes.len() == FAST_SIZES.len())
     }
 
     /// A block with so many bytes was written by `when`.
-    pub fn wrote(&self, bytes: u64, when: Instant) {
+    pub(super) fn wrote(&self, bytes: u64, when: Instant) {
         lock(&self.0).wrote(bytes, when);
     }
 }

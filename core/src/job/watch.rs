@@ -88,11 +88,11 @@ pub(super) struct Counting<'a> {
 }
 
 impl<'a> Counting<'a> {
-    pub fn new(inner: &'a dyn Watcher) -> Self {
+    pub(super) fn new(inner: &'a dyn Watcher) -> Self {
         Self { inner, read_again: AtomicU64::new(0) }
     }
 
-    pub fn read_again(&self) -> u64 {
+    pub(super) fn read_again(&self) -> u64 {
         self.read_again.load(Ordering::Relaxed)
     }
 }
@@ -107,13 +107,13 @@ impl Watcher for Counting<'_> {
 }
 
 /// A watcher whose own failures are no failures of the job: it is not told any more.
-pub struct Shielded<'a> {
+pub(super) struct Shielded<'a> {
     watcher: &'a dyn Watcher,
     has_died: AtomicBool,
 }
 
 impl<'a> Shielded<'a> {
-    pub fn new(watcher: &'a dyn Watcher) -> Self {
+    pub(super) fn new(watcher: &'a dyn Watcher) -> Self {
         Self { watcher, has_died: AtomicBool::new(false) }
     }
 }

@@ -11,7 +11,7 @@ use crate::job::{Event, Watcher};
 const LOOK: Duration = Duration::from_millis(100);
 
 /// The requests of one drive.
-pub struct Heartbeat {
+pub(super) struct Heartbeat {
     began: Instant,
     /// When a request last began with none under way, or ended, in milliseconds since `began`.
     last: AtomicU64,
@@ -19,7 +19,7 @@ pub struct Heartbeat {
 }
 
 impl Heartbeat {
-    pub fn new() -> Self {
+    pub(super) fn new() -> Self {
         Self { began: Instant::now(), last: AtomicU64::new(0), under_way: AtomicUsize::new(0) }
     }
 
@@ -62,7 +62,12 @@ impl Drop for Ending<'_> {
 }
 
 /// Does the work, and meanwhile tells of every drive that stays silent, again after each further such time.
-pub fn watched<T>(heartbeats: &[Heartbeat], after: Duration, watcher: &dyn Watcher, work: impl FnOnce() -> T) -> T {
+pub(super) fn watched<T>(
+    heartbeats: &[Heartbeat],
+    after: Duration,
+    watcher: &dyn Watcher,
+    work: impl FnOnce() -> T,
+) -> T {
     let is_over = AtomicBool::new(false);
     std::thread::scope(|scope| {
         let watching = scope.spawn(|| watch(heartbeats, after, &is_over, watcher));
@@ -88,7 +93,7 @@ fn watch(heartbeats: &[Heartbeat], after: Duration, is_over: &AtomicBool, watche
 }
 
 /// A drive whose requests are counted.
-pub struct Watched<'a, D: ?Sized> {
+pub(super) struct Watched<'a, D: ?Sized> {
     pub drive: &'a D,
     pub heartbeat: &'a Heartbeat,
 }

@@ -13,34 +13,34 @@ pub struct Died;
 ///
 /// # Errors
 /// [`Died`] when it panicked. What it changed until then must be judged by whoever calls.
-pub fn contained<T>(work: impl FnOnce() -> T) -> Result<T, Died> {
+pub(super) fn contained<T>(work: impl FnOnce() -> T) -> Result<T, Died> {
     catch_unwind(AssertUnwindSafe(work)).map_err(|_| Died)
 }
 
 /// Threads at work, and the one that waits for them.
-pub struct Workers {
+pub(super) struct Workers {
     working: AtomicUsize,
     teller: Thread,
 }
 
 impl Workers {
     /// So many, which this thread will wait for.
-    pub fn of(count: usize) -> Self {
+    pub(super) fn of(count: usize) -> Self {
         Self { working: AtomicUsize::new(count), teller: std::thread::current() }
     }
 
     /// How many have not ended.
-    pub fn at_work(&self) -> usize {
+    pub(super) fn at_work(&self) -> usize {
         self.working.load(Ordering::Acquire)
     }
 
     /// Whether one of them has not ended.
-    pub fn is_at_work(&self) -> bool {
+    pub(super) fn is_at_work(&self) -> bool {
         self.at_work() > 0
     }
 
     /// Does the work of one of them, which has ended when this returns.
-    pub fn does<T>(&self, work: impl FnOnce() -> T) -> Result<T, Died> {
+    pub(super) fn does<T>(&self, work: impl FnOnce() -> T) -> Result<T, Died> {
         let _leaving = Leaving(self);
         contained(work)
     }

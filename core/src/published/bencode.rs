@@ -6,7 +6,7 @@ const VALUES_MOST: usize = 1 << 18;
 
 /// A decoded value; strings point into the file.
 #[derive(Debug, PartialEq, Eq)]
-pub enum Value<'a> {
+pub(super) enum Value<'a> {
     Number(i64),
     Bytes(&'a [u8]),
     List(Vec<Value<'a>>),
@@ -14,7 +14,7 @@ pub enum Value<'a> {
 }
 
 /// The value that `bytes` begin with; `None` if there is none.
-pub fn parse(bytes: &[u8]) -> Option<Value<'_>> {
+pub(super) fn parse(bytes: &[u8]) -> Option<Value<'_>> {
     let mut left = VALUES_MOST;
     value(bytes, DEPTH_MOST, &mut left).map(|(value, _)| value)
 }
@@ -64,35 +64,35 @@ fn until(bytes: &[u8], end: u8) -> Option<(&str, &[u8])> {
 
 impl<'a> Value<'a> {
     /// A number that is not negative.
-    pub fn number(&self) -> Option<u64> {
+    pub(super) fn number(&self) -> Option<u64> {
         if let Self::Number(number) = self { u64::try_from(*number).ok() } else { None }
     }
 
-    pub fn bytes(&self) -> Option<&'a [u8]> {
+    pub(super) fn bytes(&self) -> Option<&'a [u8]> {
         if let Self::Bytes(bytes) = self { Some(bytes) } else { None }
     }
 
-    pub fn text(&self) -> Option<&'a str> {
+    pub(super) fn text(&self) -> Option<&'a str> {
         std::str::from_utf8(self.bytes()?).ok()
     }
 
-    pub fn list(&self) -> Option<&[Self]> {
+    pub(super) fn list(&self) -> Option<&[Self]> {
         if let Self::List(all) = self { Some(all) } else { None }
     }
 
     /// The value under this key.
-    pub fn get(&self, key: &str) -> Option<&Self> {
+    pub(super) fn get(&self, key: &str) -> Option<&Self> {
         self.get_bytes(key.as_bytes())
     }
 
     /// The value under this key, which need not be text.
-    pub fn get_bytes(&self, key: &[u8]) -> Option<&Self> {
+    pub(super) fn get_bytes(&self, key: &[u8]) -> Option<&Self> {
         let Self::Dictionary(all) = self else { return None };
         all.iter().find(|(name, _)| *name == key).map(|(_, value)| value)
     }
 
     /// The value under this key, here or in a dictionary below.
-    pub fn find(&self, key: &str) -> Option<&Self> {
+    pub(super) fn find(&self, key: &str) -> Option<&Self> {
         let Self::Dictionary(all) = self else { return None };
         self.get(key).or_else(|| all.iter().find_map(|(_, value)| value.find(key)))
     }

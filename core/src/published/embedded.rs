@@ -78,7 +78,7 @@ fn parse(area: &str, volume_bytes: u64) -> Option<Embedded> {
 }
 
 /// Computes the embedded sum while the image is read.
-pub struct Summing<'a> {
+pub(super) struct Summing<'a> {
     embedded: &'a Embedded,
     sum: Md5,
     at: u64,
@@ -90,12 +90,12 @@ pub struct Summing<'a> {
 
 impl<'a> Summing<'a> {
     /// Begins at the image's first byte.
-    pub fn new(embedded: &'a Embedded) -> Self {
+    pub(super) fn new(embedded: &'a Embedded) -> Self {
         Self { embedded, sum: Md5::new(), at: 0, fragment: 0, damaged: None, whole_until: 0 }
     }
 
     /// How it came out.
-    pub fn finish(self) -> EmbeddedReport {
+    pub(super) fn finish(self) -> EmbeddedReport {
         let found = data_encoding::HEXLOWER.encode(&self.sum.finalize());
         let expected = self.embedded.hex.clone();
         let rest = Some((self.whole_until, self.embedded.bytes.saturating_sub(1)));

@@ -150,7 +150,7 @@ fn tree_root<'a>(layer: impl Iterator<Item = &'a [u8]>, padding: [u8; SHA256_BYT
 }
 
 /// Compares the pieces while the image is read.
-pub struct Comparing<'a> {
+pub(super) struct Comparing<'a> {
     torrent: &'a Torrent,
     at: u64,
     /// Over the piece (version 1) or the block (version 2) under way.
@@ -162,14 +162,14 @@ pub struct Comparing<'a> {
 
 impl<'a> Comparing<'a> {
     /// Begins at the image's first byte.
-    pub fn new(torrent: &'a Torrent, source: String, file_bytes: u64) -> Self {
+    pub(super) fn new(torrent: &'a Torrent, source: String, file_bytes: u64) -> Self {
         let other_length = (torrent.bytes != file_bytes).then_some(torrent.bytes);
         let report = PiecesReport { source, other_length, ..PiecesReport::default() };
         Self { torrent, at: 0, context: torrent.context(), leaves: Vec::new(), report }
     }
 
     /// How it came out.
-    pub fn finish(mut self) -> PiecesReport {
+    pub(super) fn finish(mut self) -> PiecesReport {
         let mut merged: Vec<(u64, u64)> = Vec::new();
         for (start, bytes) in self.report.damaged {
             match merged.last_mut() {

@@ -19,7 +19,7 @@ fn read(volume: &dyn ReadAt, at: Option<u64>, bytes: Option<u64>) -> io::Result<
 }
 
 /// exFAT specification, §3.1 (boot sector) and §7.3 (volume label entry): in the first cluster of the root folder.
-pub fn exfat(volume: &dyn ReadAt, boot: &[u8]) -> io::Result<Option<String>> {
+pub(super) fn exfat(volume: &dyn ReadAt, boot: &[u8]) -> io::Result<Option<String>> {
     let place = || {
         let sector = 1u64.checked_shl(u32::from(*boot.get(108)?))?;
         let cluster = sector.checked_mul(1u64.checked_shl(u32::from(*boot.get(109)?))?)?;
@@ -38,7 +38,7 @@ pub fn exfat(volume: &dyn ReadAt, boot: &[u8]) -> io::Result<Option<String>> {
 
 /// The name of an LVM volume group: the first word of its text, which the metadata area's header at 4 KiB leads to, as LVM's own tools
 /// lay it out (` LVM2 x[5A%r0N*>` at 4, the offset of the text at 40).
-pub fn lvm_group(volume: &dyn ReadAt, head: &[u8]) -> io::Result<Option<String>> {
+pub(super) fn lvm_group(volume: &dyn ReadAt, head: &[u8]) -> io::Result<Option<String>> {
     const AREA: usize = 4096;
     const NAME_MOST: u64 = 128;
     let is_area = head.get(AREA..).and_then(|area| take(area, 4)) == Some(*b" LVM2 x[5A%r0N*>");
@@ -51,7 +51,7 @@ pub fn lvm_group(volume: &dyn ReadAt, head: &[u8]) -> io::Result<Option<String>>
 
 /// NTFS: record 3 of the master file table is `$Volume`, its attribute 0x60 the name (boot sector: table's cluster at 48,
 /// size of a record at 64).
-pub fn ntfs(volume: &dyn ReadAt, boot: &[u8]) -> io::Result<Option<String>> {
+pub(super) fn ntfs(volume: &dyn ReadAt, boot: &[u8]) -> io::Result<Option<String>> {
     const VOLUME_RECORD: u64 = 3;
     let place = || {
         let cluster = u64::from(u16_le(boot, 11)?).checked_mul(u64::from(*boot.get(13)?))?;
@@ -93,7 +93,7 @@ fn ntfs_name(record: &mut [u8]) -> Option<String> {
 }
 
 /// HFS+ (Technical Note TN1150): the first record of the catalogue's first leaf is the root folder, whose key holds its name.
-pub fn hfsplus(volume: &dyn ReadAt, head: &[u8]) -> io::Result<Option<String>> {
+pub(super) fn hfsplus(volume: &dyn ReadAt, head: &[u8]) -> io::Result<Option<String>> {
     let big = |data: &[u8], at| take(data, at).map(u32::from_be_bytes).map(u64::from);
     // Volume header at 1024: block size at 40; the catalogue's first extent at 272 + 16.
     let catalogue = || big(head, 1024 + 288)?.checked_mul(big(head, 1024 + 40)?);

@@ -15,25 +15,25 @@ const DISK_SEQUENCE: Opcode = opcode::read::<u64>(0x12, 128);
 const EJECT: Opcode = 0x5309;
 
 /// Has the kernel read the partition table of the open disk again.
-pub fn read_table(disk: impl AsFd) -> io::Result<()> {
+pub(super) fn read_table(disk: impl AsFd) -> io::Result<()> {
     // SAFETY: BLKRRPART takes no argument and touches no memory of this process.
     Ok(unsafe { ioctl(disk, NoArg::<READ_TABLE>::new()) }?)
 }
 
 /// The sequence number of the medium in the open disk.
-pub fn disk_sequence(disk: impl AsFd) -> io::Result<u64> {
+pub(super) fn disk_sequence(disk: impl AsFd) -> io::Result<u64> {
     // SAFETY: BLKGETDISKSEQ writes one u64 where it is told to, which is what `Getter` provides.
     Ok(unsafe { ioctl(disk, Getter::<DISK_SEQUENCE, u64>::new()) }?)
 }
 
 /// Stops the open disk so that it can be pulled out.
-pub fn eject(disk: impl AsFd) -> io::Result<()> {
+pub(super) fn eject(disk: impl AsFd) -> io::Result<()> {
     // SAFETY: CDROMEJECT takes no argument and touches no memory of this process.
     Ok(unsafe { ioctl(disk, NoArg::<EJECT>::new()) }?)
 }
 
 /// Asks for large pages behind a buffer: a drive's controller is told of few places in place of many.
-pub fn advise_large_pages(buffer: &mut [u8]) {
+pub(crate) fn advise_large_pages(buffer: &mut [u8]) {
     // SAFETY: the range is that of a slice that is borrowed for writing, and MADV_HUGEPAGE changes none of its bytes.
     let advised = unsafe { madvise(buffer.as_mut_ptr().cast(), buffer.len(), Advice::LinuxHugepage) };
     // Without large pages the same is done, a little slower.

@@ -15,7 +15,7 @@ use crate::drive::{Drive, Tag};
 use crate::text::Shown;
 
 /// A block device, opened with direct I/O.
-pub struct BlockDevice {
+pub(super) struct BlockDevice {
     file: File,
     tag: Tag,
     bytes: u64,
@@ -23,7 +23,7 @@ pub struct BlockDevice {
 }
 
 /// Why a device could not be opened, in our words.
-pub fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformError {
+pub(super) fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformError {
     let (tag, path) = (drive.tag.clone(), drive.path.clone());
     match Errno::from_io_error(&source) {
         Some(Errno::ACCESS | Errno::PERM) => PlatformError::NoPermission { what, tag, path },
@@ -34,7 +34,7 @@ pub fn opening(drive: &Drive, what: &'static str, source: io::Error) -> Platform
 }
 
 /// Unmounts one volume of a drive.
-pub fn unmount(drive: &Drive, at: &Path) -> Result<(), PlatformError> {
+pub(super) fn unmount(drive: &Drive, at: &Path) -> Result<(), PlatformError> {
     rustix::mount::unmount(at, UnmountFlags::empty()).map_err(|error| match error {
         Errno::ACCESS | Errno::PERM => opening(drive, "unmount", error.into()),
         _ => PlatformError::Unmount { tag: drive.tag.clone(), at: at.shown(), source: error.into(), by: Vec::new() },
@@ -43,12 +43,12 @@ pub fn unmount(drive: &Drive, at: &Path) -> Result<(), PlatformError> {
 
 impl BlockDevice {
     /// Opens a drive for reading.
-    pub fn open(drive: &Drive) -> Result<Self, PlatformError> {
+    pub(super) fn open(drive: &Drive) -> Result<Self, PlatformError> {
         Self::with(drive, OFlags::RDONLY).map_err(|error| opening(drive, "read", error))
     }
 
     /// Opens a drive for writing by this process alone.
-    pub fn claim(drive: &Drive) -> Result<Self, PlatformError> {
+    pub(super) fn claim(drive: &Drive) -> Result<Self, PlatformError> {
         let fail = |error| opening(drive, "write to", error);
         // On a block device EXCL keeps out mounts and others that ask for the same.
         let device = Self::with(drive, OFlags::RDWR | OFlags::EXCL).map_err(fail)?;
@@ -58,12 +58,12 @@ impl BlockDevice {
     }
 
     /// Whether the drive may be opened for writing at all; nothing is kept open.
-    pub fn may_write(drive: &Drive) -> Result<(), PlatformError> {
+    pub(super) fn may_write(drive: &Drive) -> Result<(), PlatformError> {
         Self::with(drive, OFlags::RDWR).map(drop).map_err(|error| opening(drive, "write to", error))
     }
 
     /// Whether this is the device with the number `major:minor`.
-    pub fn has_number(&self, number: &str) -> bool {
+    pub(super) fn has_number(&self, number: &str) -> bool {
         self.file.metadata().is_ok_and(|found| stack::number_of(found.rdev()) == number)
     }
 
@@ -77,7 +77,7 @@ impl BlockDevice {
     }
 
     /// Whether the open device has this sequence number; kernels before 5.15 do not count.
-    pub fn is_generation(&self, expected: Option<u64>) -> bool {
+    pub(super) fn is_generation(&self, expected: Option<u64>) -> bool {
         expected.is_none_or(|expected| calls::disk_sequence(&self.file).is_ok_and(|found| found == expected))
     }
 

@@ -37,7 +37,7 @@ fn open_files(folder: &Path) -> impl Iterator<Item = PathBuf> + use<> {
 }
 
 /// Names of the processes other than this one that have something open, or are, where `is_there` says.
-pub fn using(proc: &Path, is_there: impl Fn(&Path) -> bool) -> Vec<String> {
+pub(super) fn using(proc: &Path, is_there: impl Fn(&Path) -> bool) -> Vec<String> {
     let uses = |folder: &Path| {
         let places = ["cwd", "root", "exe"].map(|name| folder.join(name));
         let mut leads = places.into_iter().chain(open_files(folder)).filter_map(|link| fs::read_link(link).ok());
@@ -49,7 +49,7 @@ pub fn using(proc: &Path, is_there: impl Fn(&Path) -> bool) -> Vec<String> {
 
 /// Numbers and names of the processes other than this one that have a block device with one of these numbers,
 /// `major:minor`, open.
-pub fn holding_open(proc: &Path, numbers: &[String]) -> Vec<(u32, String)> {
+pub(super) fn holding_open(proc: &Path, numbers: &[String]) -> Vec<(u32, String)> {
     let is_device = |file: &PathBuf| {
         // Nothing is asked of servers that may not answer.
         let found = statx(CWD, file, AtFlags::STATX_DONT_SYNC, StatxFlags::TYPE);
@@ -63,7 +63,7 @@ pub fn holding_open(proc: &Path, numbers: &[String]) -> Vec<(u32, String)> {
 }
 
 /// The mounts of every other set of mounts than this process's own, with a process that sees it.
-pub fn other_mounts(proc: &Path) -> Vec<(String, Vec<u8>)> {
+pub(super) fn other_mounts(proc: &Path) -> Vec<(String, Vec<u8>)> {
     let set_of = |folder: &Path| fs::read_link(folder.join("ns/mnt")).ok();
     let mut seen: BTreeSet<PathBuf> = set_of(&proc.join("self")).into_iter().collect();
     let mut found = Vec::new();

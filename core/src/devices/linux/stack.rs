@@ -24,7 +24,7 @@ use crate::text::Shown;
 
 /// A mounted file system.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Mount {
+pub(super) struct Mount {
     /// `major:minor`, of no device for file systems such as overlay and btrfs.
     device: String,
     pub at: PathBuf,
@@ -59,7 +59,7 @@ impl Device {
 
 /// All block devices with what lies above and below them, all mounts and all swap areas.
 #[derive(Clone, Debug, Default)]
-pub struct Stack {
+pub(super) struct Stack {
     /// By `major:minor`.
     devices: BTreeMap<String, Device>,
     mounts: Vec<Mount>,
@@ -79,7 +79,7 @@ impl Stack {
     ///
     /// # Errors
     /// When the mounts or the swap areas can't be read or understood: without them nothing could be called safe.
-    pub fn read(sys: &Path, proc: &Path) -> io::Result<Self> {
+    pub(super) fn read(sys: &Path, proc: &Path) -> io::Result<Self> {
         let mounts = mounts(&fs::read(proc.join("self/mountinfo"))?)?;
         let swaps = match fs::read(proc.join("swaps")) {
             // A kernel without swap has no such file.
@@ -162,7 +162,7 @@ impl Stack {
     }
 
     /// What the system needs the disk called `name` for, each use once.
-    pub fn uses_of(&self, name: &str) -> Vec<Use> {
+    pub(super) fn uses_of(&self, name: &str) -> Vec<Use> {
         let mut uses = Vec::new();
         let mut add = |use_: Use| {
             if !uses.contains(&use_) {
@@ -196,7 +196,7 @@ impl Stack {
     }
 
     /// What a drive is needed for that holds a member of a ZFS pool: any pool that is imported may be made of it.
-    pub fn use_of_pool_member(&self) -> Option<Use> {
+    pub(super) fn use_of_pool_member(&self) -> Option<Use> {
         let by = format!("a ZFS pool ({} imported)", self.pools.join(", "));
         (!self.pools.is_empty()).then_some(Use::Held { by })
     }
@@ -207,12 +207,12 @@ impl Stack {
     }
 
     /// The first mount of exactly this device.
-    pub fn mount_of(&self, device: &str) -> Option<&Mount> {
+    pub(super) fn mount_of(&self, device: &str) -> Option<&Mount> {
         self.own_mounts().find(|mount| mount.device == device || self.by_path(&mount.source) == Some(device))
     }
 
     /// Where the desktop mounted volumes of the disk at `path`, the latest first.
-    pub fn removable_mounts_of(&self, path: &str, dev: &Path) -> Vec<PathBuf> {
+    pub(super) fn removable_mounts_of(&self, path: &str, dev: &Path) -> Vec<PathBuf> {
         let Some(name) = Path::new(path).strip_prefix(dev).ok().and_then(Path::to_str) else { return Vec::new() };
         let on_disk = self.own_mounts().filter(|mount| self.disks_under_mount(mount).contains(name));
         let removable = on_disk.filter(|mount| matches!(use_of(mount, 1), Use::Removable { .. }));
@@ -220,18 +220,18 @@ impl Stack {
     }
 
     /// Overlays that may hold any volume, in words: a layer that is named from where the overlay was made can't be found.
-    pub fn overlays_of_unknown_layers(&self) -> Vec<String> {
+    pub(super) fn overlays_of_unknown_layers(&self) -> Vec<String> {
         let unknown = self.mounts.iter().filter(|mount| layers(&mount.options).iter().any(|layer| layer.is_relative()));
         unknown.map(|mount| format!("perhaps the overlay at {}", mount.at.shown())).collect()
     }
 
     /// Numbers, `major:minor`, of the disk called `name` and of its partitions.
-    pub fn numbers_of(&self, name: &str) -> Vec<String> {
+    pub(super) fn numbers_of(&self, name: &str) -> Vec<String> {
         self.devices.iter().filter(|(_, device)| device.is_of(name)).map(|(id, _)| id.clone()).collect()
     }
 
     /// Names of the disks that hold `file`, which lies on the file system `device`.
-    pub fn disks_under_file(&self, file: &Path, device: &str) -> BTreeSet<String> {
+    pub(super) fn disks_under_file(&self, file: &Path, device: &str) -> BTreeSet<String> {
         let mut found = Found::default();
         if self.devices.contains_key(device) {
             self.descend(device, &mut found);
@@ -346,7 +346,7 @@ impl Stack {
 }
 
 /// `major:minor` of the block device whose node lies at `path`; `None` if none does.
-pub fn node_number(path: &Path) -> Option<String> {
+pub(super) fn node_number(path: &Path) -> Option<String> {
     // Only nodes and links to them: what lies on a file system that hangs is not touched.
     if !path.starts_with("/dev") {
         let own = fs::symlink_metadata(path).ok()?.file_type();
@@ -357,7 +357,7 @@ pub fn node_number(path: &Path) -> Option<String> {
 }
 
 /// A device's number as the kernel writes it, `major:minor`.
-pub fn number_of(device: u64) -> String {
+pub(super) fn number_of(device: u64) -> String {
     format!("{}:{}", rustix::fs::major(device), rustix::fs::minor(device))
 }
 

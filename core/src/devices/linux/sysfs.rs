@@ -19,7 +19,7 @@ const MADE_BY_SOFTWARE: [&str; 3] = ["loop", "nbd", "rbd"];
 
 /// A partition, as the kernel has it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct KnownPartition {
+pub(super) struct KnownPartition {
     pub name: String,
     pub number: u32,
     /// `major:minor`.
@@ -31,7 +31,7 @@ pub struct KnownPartition {
 
 /// A whole disk.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Disk {
+pub(super) struct Disk {
     pub name: String,
     /// `major:minor`.
     pub device: String,
@@ -57,7 +57,7 @@ pub struct Disk {
 }
 
 /// The text of an attribute, without its padding; `None` if it is missing or blank.
-pub fn text(path: &Path) -> Option<String> {
+pub(super) fn text(path: &Path) -> Option<String> {
     let raw = fs::read(path).ok()?;
     let text = String::from_utf8_lossy(&raw).replace('\0', " ");
     // Names go to terminals, so that control characters must not.
@@ -77,7 +77,7 @@ fn bytes(path: &Path) -> Option<u64> {
 
 impl Disk {
     /// Reads the disk called `name`; `None` if it is no drive, or gone again.
-    pub fn read(sys: &Path, name: &str) -> Option<Self> {
+    pub(super) fn read(sys: &Path, name: &str) -> Option<Self> {
         if NO_DRIVES.iter().any(|prefix| name.starts_with(prefix)) {
             return None;
         }

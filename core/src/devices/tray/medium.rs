@@ -13,7 +13,7 @@ use crate::devices::tray::{DriveSpec, Fault};
 /// A corrupting fault spoils one byte in each stretch of this many.
 const CORRUPT_EVERY: u64 = 512;
 
-pub struct Medium {
+pub(super) struct Medium {
     pub spec: DriveSpec,
     /// `None` reads as zeros: nothing was ever written.
     file: Option<Mutex<Backing>>,
@@ -77,7 +77,7 @@ fn failed() -> DriveFault {
 }
 
 impl Medium {
-    pub fn new(spec: DriveSpec, file: Option<File>, away: Arc<Mutex<BTreeSet<String>>>) -> Self {
+    pub(super) fn new(spec: DriveSpec, file: Option<File>, away: Arc<Mutex<BTreeSet<String>>>) -> Self {
         let strikes = spec.faults.iter().map(|_| AtomicU64::new(0)).collect();
         let file = file.map(|file| Mutex::new(Backing { file, unflushed: Vec::new() }));
         Self { spec, file, written: AtomicU64::new(0), strikes, line: Mutex::new(()), away }
@@ -89,7 +89,7 @@ impl Medium {
         times.is_none_or(|times| struck < times)
     }
 
-    pub fn pull_out(&self) {
+    pub(super) fn pull_out(&self) {
         self.away.lock().unwrap_or_else(PoisonError::into_inner).insert(self.spec.name.clone());
     }
 
@@ -136,7 +136,7 @@ impl Medium {
         parts
     }
 
-    pub fn read(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+    pub(super) fn read(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
         self.check_there()?;
         self.check_whole_sectors(at, into.len())?;
         self.wait(into.len());
@@ -157,7 +157,7 @@ impl Medium {
         Ok(())
     }
 
-    pub fn write(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+    pub(super) fn write(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
         self.check_there()?;
         self.check_whole_sectors(at, from.len())?;
         self.wait(from.len());
@@ -232,7 +232,7 @@ impl Medium {
         Ok(())
     }
 
-    pub fn sync(&self) -> Result<(), DriveFault> {
+    pub(super) fn sync(&self) -> Result<(), DriveFault> {
         self.check_there()?;
         let Some(file) = &self.file else { return Ok(()) };
         let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);

@@ -30,15 +30,15 @@ const MAGIC: [(&[u8], Format); 6] = [
 ];
 
 /// Magic number of LZ4 frames, in the order of the file.
-pub const LZ4_MAGIC: [u8; 4] = [0x04, 0x22, 0x4D, 0x18];
+pub(super) const LZ4_MAGIC: [u8; 4] = [0x04, 0x22, 0x4D, 0x18];
 
 /// Whether these four bytes begin a skippable frame, which Zstandard and LZ4 share (RFC 8878 §3.1.2).
-pub fn is_skippable(magic: [u8; 4]) -> bool {
+pub(super) fn is_skippable(magic: [u8; 4]) -> bool {
     matches!(magic, [0x50..=0x5F, 0x2A, 0x4D, 0x18])
 }
 
 /// Most frames for others that may stand before the first one.
-pub const SKIPPABLE_MOST: usize = 16;
+pub(super) const SKIPPABLE_MOST: usize = 16;
 
 impl Format {
     /// The format of a file that begins with `head`; frames that are for others may come first.

@@ -172,7 +172,7 @@ enum State<R: Read> {
 }
 
 /// All that is inside a packed file, part after part.
-pub struct Members<R: Read> {
+pub(super) struct Members<R: Read> {
     format: Format,
     state: State<R>,
     /// How many parts were begun, and how many bytes came out of all of them.
@@ -185,7 +185,7 @@ impl<R: Read> Members<R> {
     ///
     /// # Errors
     /// For a zip, which is not read in order.
-    pub fn new(format: Format, packed: R) -> io::Result<Self> {
+    pub(super) fn new(format: Format, packed: R) -> io::Result<Self> {
         if format == Format::Zip {
             return Err(io::Error::other("the directory of a zip file lies at its end"));
         }

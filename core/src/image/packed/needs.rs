@@ -9,20 +9,20 @@ use crate::image::packed::format::Format;
 /// Most memory that a codec may ask for, in bytes.
 pub const CODEC_MEMORY_MOST: u64 = 256 << 20;
 /// Memory that unpacking several blocks of an xz file at once may take, in bytes, and most threads for it.
-pub const XZ_THREADS_MEMORY_MOST: u64 = 160 << 20;
-pub const XZ_THREADS_MOST: usize = 4;
+pub(super) const XZ_THREADS_MEMORY_MOST: u64 = 160 << 20;
+pub(super) const XZ_THREADS_MOST: usize = 4;
 /// What the first bytes of a part tell must reach this far, in bytes: the longest block header, and what stands before it.
-pub const HEAD: usize = 12 + 1024;
+pub(super) const HEAD: usize = 12 + 1024;
 /// What a codec needs beside the window, in bytes.
 const BESIDE: u64 = 1 << 20;
 
 /// More memory than is given, and how much it would take.
 #[derive(Clone, Copy, Debug, thiserror::Error)]
 #[error("it takes {0} bytes of memory to unpack")]
-pub struct TooMuch(pub u64);
+pub(super) struct TooMuch(pub u64);
 
 /// Refuses a part that needs more than [`CODEC_MEMORY_MOST`].
-pub fn check(format: Format, head: &[u8]) -> Result<(), TooMuch> {
+pub(super) fn check(format: Format, head: &[u8]) -> Result<(), TooMuch> {
     let window = match format {
         Format::Xz => xz_dictionary(head),
         Format::Zst => zst_window(head).filter(|window| *window > CODEC_MEMORY_MOST),

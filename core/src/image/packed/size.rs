@@ -10,7 +10,7 @@ use crate::image::packed::format::{Format, LZ4_MAGIC, SKIPPABLE_MOST, is_skippab
 
 /// What a container tells of the size of what is inside.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Told {
+pub(super) enum Told {
     /// So many bytes.
     Bytes(u64),
     /// Nothing, or nothing that is read here.
@@ -23,7 +23,7 @@ pub enum Told {
 ///
 /// # Errors
 /// When the file can't be read.
-pub fn of(format: Format, source: &dyn ReadAt) -> io::Result<Told> {
+pub(super) fn of(format: Format, source: &dyn ReadAt) -> io::Result<Told> {
     match format {
         Format::Xz => of_xz(source),
         Format::Zst => of_zst(source),
@@ -81,7 +81,7 @@ fn xz_index(index: &[u8]) -> Option<(u64, u64)> {
 }
 
 /// A number of up to 63 bits, seven in each byte, the lowest first (§1.2).
-pub fn xz_number(rest: &mut &[u8]) -> Option<u64> {
+pub(super) fn xz_number(rest: &mut &[u8]) -> Option<u64> {
     let mut value = 0u64;
     for shift in (0..63).step_by(7) {
         let (byte, after) = rest.split_first()?;
@@ -139,7 +139,7 @@ fn told(end: u64, size: u64, bytes: Option<u64>) -> Told {
 }
 
 /// A frame's header.
-pub struct ZstFrame {
+pub(super) struct ZstFrame {
     /// Size of what is inside, where it says it.
     pub bytes: Option<u64>,
     header_bytes: u64,
@@ -147,7 +147,7 @@ pub struct ZstFrame {
 }
 
 /// Decodes a frame's header; `None` for anything else.
-pub fn zst_frame(head: &[u8]) -> Option<ZstFrame> {
+pub(super) fn zst_frame(head: &[u8]) -> Option<ZstFrame> {
     if take(head, 0)? != [0x28u8, 0xB5, 0x2F, 0xFD] {
         return None;
     }

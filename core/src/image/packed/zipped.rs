@@ -15,7 +15,7 @@ const IMAGE_ENDINGS: [&str; 6] = [".iso", ".img", ".raw", ".dd", ".bin", ".hdd"]
 
 /// One file of a zip.
 #[derive(Clone, Debug)]
-pub struct Entry {
+pub(super) struct Entry {
     pub start: u64,
     pub packed_bytes: u64,
     pub is_stored: bool,
@@ -23,7 +23,7 @@ pub struct Entry {
 }
 
 /// Reads a source from a place on.
-pub struct Sequential {
+pub(super) struct Sequential {
     pub source: SharedBytes,
     pub at: u64,
 }
@@ -49,7 +49,7 @@ impl Seek for Sequential {
 }
 
 /// Checks the length and the CRC of a zip's file when its end is reached.
-pub struct Summed {
+pub(super) struct Summed {
     pub inner: Box<dyn Read + Send>,
     pub hasher: crc32fast::Hasher,
     pub expected: u32,
@@ -76,7 +76,7 @@ impl Read for Summed {
 }
 
 /// The one image of a zip, and its size: the only file, or the only one whose name ends as an image's does.
-pub fn only_image(source: &SharedBytes) -> Result<(u64, Entry), PackedFault> {
+pub(super) fn only_image(source: &SharedBytes) -> Result<(u64, Entry), PackedFault> {
     let directory = |source| PackedFault::Directory { source };
     let reader = Sequential { source: Arc::clone(source), at: 0 };
     let mut archive = zip::ZipArchive::new(reader).map_err(directory)?;

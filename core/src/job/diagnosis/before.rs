@@ -13,11 +13,11 @@ const SAMPLES_MOST: u64 = 1024;
 
 /// Digests of samples, by their place.
 #[derive(Debug, Default)]
-pub struct Before(Vec<(u64, blake3::Hash)>);
+pub(crate) struct Before(Vec<(u64, blake3::Hash)>);
 
 impl Before {
     /// Takes a sample from the middle of each block of `body`, or of each so-manieth where there are many.
-    pub fn look(drive: &dyn DriveIo, body: &Range<u64>) -> Self {
+    pub(crate) fn look(drive: &dyn DriveIo, body: &Range<u64>) -> Self {
         let blocks = body.end.div_ceil(BLOCK_BYTES);
         let step = blocks.div_ceil(SAMPLES_MOST).max(1);
         let mut sample = AlignedBuf::new(SAMPLE_BYTES);
@@ -34,7 +34,7 @@ impl Before {
     }
 
     /// Whether the drive holds in `range` what it held before, as far as a sample lies there.
-    pub fn is_back(&self, drive: &dyn DriveIo, range: &Range<u64>) -> bool {
+    pub(crate) fn is_back(&self, drive: &dyn DriveIo, range: &Range<u64>) -> bool {
         let first = self.0.partition_point(|(at, _)| *at < range.start);
         let inside =
             self.0.iter().skip(first).take_while(|(at, _)| at.saturating_add(SAMPLE_BYTES as u64) <= range.end);

@@ -40,7 +40,7 @@ const LOST_BYTES_LEAST: u64 = 4 << 20;
 const NOTES_BYTES_MOST: u64 = 1 << 20;
 
 /// A drive that is this job's to write: it can be asked what it keeps.
-pub struct Written<'a> {
+pub(crate) struct Written<'a> {
     pub drive: &'a dyn DriveWrite,
     pub frame: &'a Frame,
     /// What was there before.
@@ -48,7 +48,7 @@ pub struct Written<'a> {
 }
 
 /// What is known when a drive is found to differ.
-pub struct Case<'a> {
+pub(crate) struct Case<'a> {
     pub drive: &'a dyn DriveIo,
     /// The image, where it stays, and what is known of it.
     pub image: Option<(&'a dyn ReadAt, &'a Inspection)>,
@@ -63,7 +63,7 @@ pub struct Case<'a> {
 
 impl Case<'_> {
     /// Finds what differs and why.
-    pub fn differences(&self, suspects: &[Suspect]) -> Result<Differences, JobFault> {
+    pub(crate) fn differences(&self, suspects: &[Suspect]) -> Result<Differences, JobFault> {
         let mut found = Differences::default();
         let mut places: HashMap<&blake3::Hash, usize> =
             self.blocks.iter().enumerate().filter_map(|(index, digest)| Some((digest.as_ref()?, index))).collect();
@@ -165,7 +165,7 @@ impl Case<'_> {
     }
 
     /// Names the files in which the differences lie.
-    pub fn name_files(&self, found: &mut Differences) {
+    pub(crate) fn name_files(&self, found: &mut Differences) {
         let Some((image, inspection)) = self.image else { return };
         for difference in &mut found.told {
             // A name is a help; an image that can't be read any more has been told already.
@@ -174,7 +174,7 @@ impl Case<'_> {
     }
 
     /// What all of it means.
-    pub fn conclusion(&self, found: &Differences) -> Conclusion {
+    pub(crate) fn conclusion(&self, found: &Differences) -> Conclusion {
         let is = |cause: Cause| found.told.iter().all(|difference| difference.cause == cause);
         let any = |cause: Cause| found.told.iter().any(|difference| difference.cause == cause);
         if let Some(true_bytes) = self.true_bytes(found) {
@@ -373,7 +373,7 @@ fn expected(image: &dyn ReadAt, at: u64, bytes: usize) -> Result<Vec<u8>, JobFau
 ///
 /// # Errors
 /// When the drive fails.
-pub fn kept_bytes(drive: &dyn DriveWrite, frame: &Frame) -> Result<Option<u64>, JobFault> {
+pub(crate) fn kept_bytes(drive: &dyn DriveWrite, frame: &Frame) -> Result<Option<u64>, JobFault> {
     const SAMPLE: u64 = SAMPLE_BYTES as u64;
     let (mut kept, mut lost) = (frame.head().end / SAMPLE, frame.end().start / SAMPLE);
     let mut mark = AlignedBuf::new(SAMPLE_BYTES);

@@ -11,7 +11,7 @@ pub const TOLD_MOST: usize = 200;
 
 /// Differences as they are found, merged and bounded.
 #[derive(Debug, Default)]
-pub struct Differences {
+pub(crate) struct Differences {
     pub told: Vec<Difference>,
     /// How many more there are.
     pub more: u64,
@@ -24,12 +24,12 @@ pub struct Differences {
 }
 
 impl Differences {
-    pub fn is_empty(&self) -> bool {
+    pub(crate) fn is_empty(&self) -> bool {
         self.told.is_empty()
     }
 
     /// Adds a range; one that follows closely on the last, with the same cause, extends it.
-    pub fn add(&mut self, range: Range<u64>, cause: Cause) {
+    pub(crate) fn add(&mut self, range: Range<u64>, cause: Cause) {
         self.bytes = self.bytes.saturating_add(range.end.saturating_sub(range.start));
         if let Some(last) = self.told.last_mut()
             && last.cause == cause
@@ -46,7 +46,7 @@ impl Differences {
     }
 
     /// Compares what should be at byte `at` with what is there; `judge` may know more about a range than its bytes tell.
-    pub fn compare(
+    pub(crate) fn compare(
         &mut self,
         at: u64,
         expected: &[u8],
@@ -83,7 +83,7 @@ fn runs(expected: &[u8], found: &[u8]) -> Vec<Range<usize>> {
 }
 
 /// What the bytes of one stretch tell.
-pub fn cause(expected: &[u8], found: &[u8]) -> Cause {
+pub(super) fn cause(expected: &[u8], found: &[u8]) -> Cause {
     let differing = expected.iter().zip(found).filter(|(a, b)| a != b);
     let one_bit = differing.clone().all(|(a, b)| (a ^ b).count_ones() == 1);
     let sparse = differing.clone().count() <= expected.len().div_ceil(64);

@@ -4,6 +4,7 @@ mod before;
 mod case;
 mod difference;
 
-pub use before::Before;
-pub use case::{Case, Written, kept_bytes};
-pub use difference::{Differences, TOLD_MOST};
+pub(super) use before::Before;
+pub(super) use case::{Case, Written, kept_bytes};
+pub(super) use difference::Differences;
+pub use difference::TOLD_MOST;

@@ -32,7 +32,7 @@ const SMALLER: [usize; 2] = [64 << 10, 4 << 10];
 const FAILURES_MOST: usize = 4;
 
 /// The body when all of it was taken.
-pub struct BodyDone {
+pub(crate) struct BodyDone {
     pub withheld: Withheld,
     /// In order.
     pub pieces: Vec<Piece>,
@@ -43,7 +43,7 @@ pub struct BodyDone {
 }
 
 /// How it is to be written.
-pub struct Body<'a> {
+pub(crate) struct Body<'a> {
     pub drive: &'a dyn DriveWrite,
     pub frame: &'a Frame,
     pub writing: Writing,
@@ -61,7 +61,7 @@ pub struct Body<'a> {
 
 /// What the ends of the drive hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Blanked {
+pub(crate) enum Blanked {
     /// What was there before.
     No,
     /// Nothing.
@@ -89,7 +89,7 @@ struct State {
 }
 
 /// How the threads of a drive came to an end.
-pub enum BodyEnd {
+pub(crate) enum BodyEnd {
     /// All blocks were taken.
     Whole,
     /// The others went on without this drive from this block on.
@@ -98,7 +98,7 @@ pub enum BodyEnd {
 
 impl<'a> Body<'a> {
     /// `earlier` are the digests of the blocks that are on the drive already.
-    pub fn new(
+    pub(crate) fn new(
         drive: &'a dyn DriveWrite,
         frame: &'a Frame,
         writing: Writing,
@@ -141,7 +141,7 @@ impl<'a> Body<'a> {
     }
 
     /// Takes blocks from `block_queue` until there are no more, and notes in `journal` what the drive has confirmed.
-    pub fn run(
+    pub(crate) fn run(
         &self,
         block_queue: &BlockQueue,
         place: usize,
@@ -200,7 +200,7 @@ impl<'a> Body<'a> {
     }
 
     /// Has the drive keep what it took, and notes that. Gives the number of the first block that may not be kept yet.
-    pub fn flush(&self, journal: &mut Option<Journal>) -> Result<usize, JobFault> {
+    pub(crate) fn flush(&self, journal: &mut Option<Journal>) -> Result<usize, JobFault> {
         // Only what was there before the flush began is kept by it.
         let prefix = {
             let mut state = lock(&self.state);
@@ -228,12 +228,12 @@ impl<'a> Body<'a> {
     }
 
     /// What the ends of the drive hold now.
-    pub fn blanked(&self) -> Blanked {
+    pub(crate) fn blanked(&self) -> Blanked {
         *lock(&self.blank)
     }
 
     /// Makes the ends of the drive blank, if they are not.
-    pub fn blank(&self) -> Result<(), JobFault> {
+    pub(crate) fn blank(&self) -> Result<(), JobFault> {
         let mut blank = lock(&self.blank);
         if *blank != Blanked::Yes {
             *blank = Blanked::Partly(Head::Unknown);
@@ -246,7 +246,7 @@ impl<'a> Body<'a> {
     }
 
     /// All that is known when the last block was taken.
-    pub fn finish(self) -> BodyDone {
+    pub(crate) fn finish(self) -> BodyDone {
         let State { withheld, pieces, blocks, written, .. } =
             self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
         let pieces = pieces.into_iter().flatten().filter(|piece| piece.bytes > 0).collect();
@@ -464,7 +464,7 @@ fn withhold(withheld: &mut Withheld, frame: &Frame, block: &Block) {
 }
 
 /// Puts a value where it belongs, behind places that are empty still.
-pub fn put<T: Clone>(into: &mut Vec<Option<T>>, place: usize, value: T) {
+pub(crate) fn put<T: Clone>(into: &mut Vec<Option<T>>, place: usize, value: T) {
     if into.len() <= place {
         into.resize(place.saturating_add(1), None);
     }

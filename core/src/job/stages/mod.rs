@@ -1,5 +1,5 @@
 //! What is done to one drive, stage by stage.
 
-pub mod body;
-pub mod readback;
-pub mod seal;
+pub(super) mod body;
+pub(super) mod readback;
+pub(super) mod seal;

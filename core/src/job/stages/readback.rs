@@ -20,7 +20,7 @@ const UNREADABLE_MOST: usize = 16;
 
 /// A piece that does not hold what it should, and what it holds instead; `None` if it can't be read.
 #[derive(Clone, Copy, Debug)]
-pub struct Suspect {
+pub(crate) struct Suspect {
     pub piece: Piece,
     pub found: Option<blake3::Hash>,
 }
@@ -29,7 +29,7 @@ pub struct Suspect {
 ///
 /// # Errors
 /// When they can't be read.
-pub fn digest_of(
+pub(crate) fn digest_of(
     drive: &dyn DriveIo,
     at: u64,
     bytes: u64,
@@ -50,12 +50,12 @@ pub fn digest_of(
 }
 
 /// A buffer for [`digest_of`].
-pub fn buffer() -> AlignedBuf {
+pub(crate) fn buffer() -> AlignedBuf {
     AlignedBuf::new(REQUEST)
 }
 
 /// Looks at a piece twice, if need be. `read_again` hears of one that was right only the second time.
-pub fn judge(
+pub(crate) fn judge(
     drive: &dyn DriveIo,
     piece: &Piece,
     buffer: &mut AlignedBuf,
@@ -82,7 +82,7 @@ pub fn judge(
 }
 
 /// Reads all pieces from the drive, several at a time, and gives those that are not as they should be, in order.
-pub fn read_back(
+pub(crate) fn read_back(
     drive: &dyn DriveIo,
     pieces: &[Piece],
     number: usize,

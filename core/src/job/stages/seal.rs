@@ -23,7 +23,7 @@ fn zeros(range: &Range<u64>) -> AlignedBuf {
 }
 
 /// How emptying the ends of a drive went.
-pub struct Emptied {
+pub(crate) struct Emptied {
     /// What its start holds now.
     pub head: Head,
     /// What failed first.
@@ -34,7 +34,7 @@ pub struct Emptied {
 ///
 /// The sectors that firmware looks for go first: what was on the drive is not started any more once the rest of it suffers. What
 /// fails in one place keeps nothing from being emptied in another.
-pub fn blank(drive: &dyn DriveWrite, frame: &Frame) -> Emptied {
+pub(crate) fn blank(drive: &dyn DriveWrite, frame: &Frame) -> Emptied {
     let (head, end) = (zeros(&frame.head()), zeros(&frame.end()));
     let Order { middle, outermost: [last, first] } = order(&head, &end, frame);
     let mut fault = None;
@@ -109,7 +109,7 @@ fn put_piecewise(drive: &dyn DriveWrite, at: u64, bytes: &[u8]) -> Result<(), Jo
 ///
 /// A drive with less room than it claims shows the same memory in two places. Where one of them is the head's, the
 /// body would read back well and be spoilt by the seal; with the place marked, the read-back finds the marks instead.
-pub fn mark(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
+pub(crate) fn mark(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault> {
     let place = frame.head();
     if place.end <= OUTERMOST_BYTES {
         return Ok(());
@@ -150,13 +150,13 @@ fn order_of<'a>(withheld: &'a Withheld, frame: &Frame, image_bytes: u64) -> Orde
 }
 
 /// How many bytes the seal writes.
-pub fn bytes(withheld: &Withheld, frame: &Frame, image_bytes: u64) -> u64 {
+pub(crate) fn bytes(withheld: &Withheld, frame: &Frame, image_bytes: u64) -> u64 {
     let Order { middle, outermost } = order_of(withheld, frame, image_bytes);
     middle.iter().chain(&outermost).map(|(_, bytes)| bytes.len() as u64).sum()
 }
 
 /// Whether the ends of the drive hold the image's already, and nothing else behind them.
-pub fn is_sealed(drive: &dyn DriveIo, withheld: &Withheld, frame: &Frame) -> Result<bool, JobFault> {
+pub(crate) fn is_sealed(drive: &dyn DriveIo, withheld: &Withheld, frame: &Frame) -> Result<bool, JobFault> {
     let ends: [(u64, &[u8]); 2] = [(0, &withheld.head), (frame.end().start, &withheld.end)];
     Ok(first_difference(drive, &ends)?.is_none())
 }
@@ -165,7 +165,7 @@ pub fn is_sealed(drive: &dyn DriveIo, withheld: &Withheld, frame: &Frame) -> Res
 /// has been read back.
 ///
 /// `Ok(Some(at))` says that what was written at byte `at` does not read back.
-pub fn seal(
+pub(crate) fn seal(
     drive: &dyn DriveWrite,
     frame: &Frame,
     withheld: &Withheld,

@@ -13,7 +13,7 @@ use pgp::types::{
 };
 
 /// What kind of key this is, if no signature of its kind can be checked here.
-pub fn foreign_kind(key: &impl KeyDetails) -> Option<String> {
+pub(super) fn foreign_kind(key: &impl KeyDetails) -> Option<String> {
     match key.public_params() {
         PublicParams::ECDSA(EcdsaPublicParams::Unsupported { curve, .. }) => Some(curve.to_string()),
         PublicParams::Unknown { .. } => Some(format!("algorithm {}", u8::from(key.algorithm()))),
@@ -24,7 +24,7 @@ pub fn foreign_kind(key: &impl KeyDetails) -> Option<String> {
 /// A key with which either half of a curve's signatures holds. OpenPGP allows both (RFC 9580, §5.2.3.2); the library takes only the lower
 /// one of secp256k1.
 #[derive(Debug)]
-pub struct Checking<'a, K>(pub &'a K);
+pub(super) struct Checking<'a, K>(pub &'a K);
 
 /// The same signature with the lower of the two values of S, if it has the higher one.
 fn lower(params: &PublicParams, signature: &SignatureBytes) -> Option<SignatureBytes> {

@@ -33,7 +33,7 @@ fn hex(number: [u8; NUMBER_BYTES]) -> String {
 
 /// A public key.
 #[derive(Clone, Debug)]
-pub struct Key {
+pub(super) struct Key {
     comment: String,
     base64: String,
     number: [u8; NUMBER_BYTES],
@@ -42,7 +42,7 @@ pub struct Key {
 
 impl Key {
     /// Reads a key file, or the one line that publishers print on their pages.
-    pub fn read(bytes: &[u8]) -> Option<Self> {
+    pub(super) fn read(bytes: &[u8]) -> Option<Self> {
         let text = std::str::from_utf8(bytes).ok()?.trim();
         let (comment, base64) = match text.split_once('\n') {
             Some((first, second)) => (first.trim().strip_prefix(COMMENT)?, second.trim()),
@@ -53,12 +53,12 @@ impl Key {
     }
 
     /// The key as publishers print it.
-    pub fn text(&self) -> String {
+    pub(super) fn text(&self) -> String {
         self.base64.clone()
     }
 
     /// What the comment says beyond what the tools put there by themselves.
-    pub fn owner(&self) -> Option<String> {
+    pub(super) fn owner(&self) -> Option<String> {
         let number = hex(self.number);
         let says_more = !self.comment.to_ascii_uppercase().contains(number.trim_start_matches('0'));
         let owner = self.comment.strip_suffix(" public key").unwrap_or(&self.comment);
@@ -66,14 +66,14 @@ impl Key {
     }
 
     /// The key file.
-    pub fn file(&self) -> Vec<u8> {
+    pub(super) fn file(&self) -> Vec<u8> {
         format!("{COMMENT}{}\n{}\n", self.comment, self.base64).into_bytes()
     }
 }
 
 /// A signature.
 #[derive(Clone, Debug)]
-pub struct Signature {
+pub(super) struct Signature {
     number: [u8; NUMBER_BYTES],
     bytes: [u8; SIGNATURE_BYTES],
     /// The whole file of a signature with a trusted comment, and whether the bytes are hashed first.
@@ -82,7 +82,7 @@ pub struct Signature {
 
 impl Signature {
     /// Reads a signature, and the text that it signs if that follows.
-    pub fn read(bytes: &[u8]) -> Option<(Self, Option<Vec<u8>>)> {
+    pub(super) fn read(bytes: &[u8]) -> Option<(Self, Option<Vec<u8>>)> {
         let after_comment = bytes.strip_prefix(COMMENT.as_bytes())?;
         let mut lines = after_comment.splitn(3, |byte| *byte == b'\n');
         lines.next()?;
@@ -104,12 +104,12 @@ impl Signature {
     }
 
     /// Which of the two tools makes such signatures.
-    pub fn scheme(&self) -> Scheme {
+    pub(super) fn scheme(&self) -> Scheme {
         if self.minisign.is_some() { Scheme::Minisign } else { Scheme::Signify }
     }
 
     /// Checks it with that of `keys`, each with whose it is, whose number it names.
-    pub fn verify<K: Copy>(&self, signed: Signed<'_>, keys: &[(K, &Key)]) -> Result<Good<K>, Fault> {
+    pub(super) fn verify<K: Copy>(&self, signed: Signed<'_>, keys: &[(K, &Key)]) -> Result<Good<K>, Fault> {
         let matching = keys.iter().find(|(_, own)| own.number == self.number);
         let Some(&(key, own)) = matching else { return Err(Fault::UnknownKey { made_by: hex(self.number) }) };
         let Some((file, is_hashed)) = &self.minisign else {

@@ -180,12 +180,12 @@ impl Fault {
     }
 }
 
-pub fn day(time: Timestamp) -> String {
+pub(crate) fn day(time: Timestamp) -> String {
     time.strftime("%Y-%m-%d").to_string()
 }
 
 /// Text from outside, fit to be shown in one line.
-pub fn one_line(text: &str) -> Option<String> {
+pub(super) fn one_line(text: &str) -> Option<String> {
     let line: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(120).collect();
     let line = line.trim();
     (!line.is_empty()).then(|| line.to_owned())

@@ -14,8 +14,8 @@ use crate::published::signature::checking::{Checking, foreign_kind};
 use crate::published::signature::fault::{Fault, Good, day, one_line};
 use crate::published::signature::signed::Signed;
 
-pub use pgp::composed::SignedPublicKey as Certificate;
-pub use pgp::packet::Signature as Packet;
+pub(super) use pgp::composed::SignedPublicKey as Certificate;
+pub(super) use pgp::packet::Signature as Packet;
 
 const CLEAR_SIGNED: &[u8] = b"-----BEGIN PGP SIGNED MESSAGE-----";
 const ARMOUR: &[u8] = b"-----BEGIN PGP ";
@@ -32,7 +32,7 @@ fn is_openpgp(bytes: &[u8]) -> bool {
 }
 
 /// All keys of a file.
-pub fn certificates(bytes: &[u8]) -> Result<Vec<SignedPublicKey>, String> {
+pub(super) fn certificates(bytes: &[u8]) -> Result<Vec<SignedPublicKey>, String> {
     let bytes = bytes.trim_ascii_start();
     if !is_openpgp(bytes) {
         return Err("it is no public key of OpenPGP, minisign or signify".to_owned());
@@ -43,7 +43,7 @@ pub fn certificates(bytes: &[u8]) -> Result<Vec<SignedPublicKey>, String> {
 }
 
 /// The signatures in a file, and the text between them if it is clear-signed.
-pub fn signatures(bytes: &[u8]) -> Option<(Vec<Packet>, Option<Vec<u8>>)> {
+pub(super) fn signatures(bytes: &[u8]) -> Option<(Vec<Packet>, Option<Vec<u8>>)> {
     let bytes = bytes.trim_ascii_start();
     if bytes.starts_with(CLEAR_SIGNED) {
         let (message, _) = CleartextSignedMessage::from_string(std::str::from_utf8(bytes).ok()?).ok()?;
@@ -59,7 +59,7 @@ pub fn signatures(bytes: &[u8]) -> Option<(Vec<Packet>, Option<Vec<u8>>)> {
 }
 
 /// The primary key's fingerprint in groups of four digits, as publishers print it.
-pub fn fingerprint(key: &SignedPublicKey) -> String {
+pub(super) fn fingerprint(key: &SignedPublicKey) -> String {
     grouped(&format!("{:X}", key.primary_key.fingerprint()))
 }
 
@@ -69,7 +69,7 @@ fn grouped(hex: &str) -> String {
 }
 
 /// The first name that the key itself has signed, the one marked as primary before others.
-pub fn owner(key: &SignedPublicKey) -> Option<String> {
+pub(super) fn owner(key: &SignedPublicKey) -> Option<String> {
     let certified = |user: &&pgp::types::SignedUser| {
         user.signatures
             .iter()
@@ -81,19 +81,19 @@ pub fn owner(key: &SignedPublicKey) -> Option<String> {
 }
 
 /// The key with its signatures, as packets.
-pub fn to_bytes(key: &SignedPublicKey) -> Result<Vec<u8>, String> {
+pub(super) fn to_bytes(key: &SignedPublicKey) -> Result<Vec<u8>, String> {
     key.to_bytes().map_err(|error| error.to_string())
 }
 
 /// What the owner says of taking the key back; `None` for a key that stands.
-pub fn revocation(key: &SignedPublicKey) -> Option<String> {
+pub(super) fn revocation(key: &SignedPublicKey) -> Option<String> {
     let takes_back = |packet: &&Packet| packet.typ() == Some(SignatureType::KeyRevocation);
     let mut own = key.details.revocation_signatures.iter().filter(takes_back);
     own.find(|packet| packet.verify_key(&Checking(&key.primary_key)).is_ok()).map(reason)
 }
 
 /// Checks the signatures with `keys`, each with whose it is: one that holds is enough, since publishers sign a list with their old and new key.
-pub fn verify<K: Copy>(
+pub(super) fn verify<K: Copy>(
     packets: &[Packet],
     signed: Signed<'_>,
     keys: &[(K, &Certificate)],

@@ -29,7 +29,7 @@ struct Entry {
 }
 
 /// Whether the names in this folder are longer than plain ISO 9660 has them.
-pub fn has_rock_ridge(image: &dyn ReadAt, folder: &Extent) -> io::Result<bool> {
+pub(super) fn has_rock_ridge(image: &dyn ReadAt, folder: &Extent) -> io::Result<bool> {
     let raw = read_folder(image, folder)?;
     let mut rest = raw.get(..SECTOR.min(raw.len())).unwrap_or_default();
     while let Some(record) = record_of(rest) {
