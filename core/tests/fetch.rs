@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use pyrotyp_core::fetch::{
-    FetchError, Listener, Mirror, MirrorFault, News, Onward, PartFile, Pieces, Reach, Wanted, Web, transfer,
+    FetchError, Landing, Listener, Mirror, MirrorFault, News, Onward, PartFile, Pieces, Reach, Wanted, Web, transfer,
 };
 use pyrotyp_core::hash::{Algorithm, Hashers, Sum};
 use pyrotyp_core::stop::Cancel;
@@ -102,7 +102,7 @@ fn fetch(target: &Path, wanted: &Wanted, heard: &mut Heard) -> Result<(), FetchE
     let web = Web::new(Reach::ThisMachine, Duration::from_secs(1));
     let mut part = PartFile::open(target, wanted)?;
     let cancel = heard.cancel.clone();
-    transfer(&web, wanted, &mut part, 8 << 20, &cancel, heard)?;
+    transfer(&web, wanted, Landing { part: &mut part, most: 8 << 20 }, &cancel, heard)?;
     part.finish()?;
     Ok(())
 }

@@ -234,6 +234,43 @@ fn a_finding_stands_from_its_limit_on_and_no_earlier() {
     // Of what is not there, only that is told.
     let empty = whole(&Drive { bytes: 0, ..stick() }, 1, Some(full.sector_bytes * 8));
     assert!(empty.starts_with("Stop no-medium") && !empty.contains("sector-size"), "{empty}");
+    let unsure = Drive { tag: tag("590J?"), ..stick() };
+    let unsure = |bytes| told(&Drive { bytes, ..unsure.clone() }, None, &nothing_special());
+    assert!(unsure(1).contains("Note no-serial") && !unsure(0).contains("no-serial"));
+    // An image of which nothing is known is not a small one.
+    let large = |needs| whole(&Drive { bytes: 64_000_000_000, ..stick() }, needs, None).contains("far-larger");
+    assert_eq!([large(0), large(4_000_000_000), large(4_000_000_001)], [false, true, false]);
+}
+
+#[test]
+fn where_nobody_confirms_it_only_a_tag_of_its_own_proves_which_drive_is_meant() {
+    let twin = "/dev/sdc".to_owned();
+    let why = |drive: Drive, by, attached: &[(Tag, String)]| {
+        let known = Circumstances { confirmed: Confirmed::ByNobody, attached: attached.to_vec(), ..nothing_special() };
+        let found = findings_for_choice(&Choice { drive, by, partition: None }, None, &known);
+        found.into_iter().find(|finding| finding.id == "no-proof").map(|finding| finding.text)
+    };
+    let (own, other) = ((stick().tag, stick().path), (tag("65387"), twin.clone()));
+    assert_eq!(why(stick(), NamedBy::Tag, &[own.clone(), other.clone()]), None);
+    let found = [
+        why(stick(), NamedBy::Tag, &[own.clone(), (stick().tag, twin.clone())]),
+        why(Drive { tag: tag("590J?"), ..stick() }, NamedBy::Tag, &[]),
+        why(stick(), NamedBy::Arriving, &[own.clone(), other]),
+        why(stick(), NamedBy::KernelName, std::slice::from_ref(&own)),
+        why(stick(), NamedBy::StableLink, std::slice::from_ref(&own)),
+    ];
+    insta::assert_snapshot!(found.map(Option::unwrap).join("\n"), @"
+    the tag DBR7J fits another attached drive as well
+    the tag 590J? proves nothing: it may belong to another drive or card
+    that a drive was plugged in just now proves nothing
+    the name /dev/sdb proves nothing: the next drive plugged in may get it
+    the name /dev/sdb proves nothing: the next drive plugged in may get it
+    ");
+    // A person who looks at it confirms any of them.
+    let known = Circumstances { attached: vec![own.clone(), (stick().tag, twin.clone())], ..nothing_special() };
+    let choice = Choice { drive: stick(), by: NamedBy::KernelName, partition: None };
+    assert!(findings_for_choice(&choice, None, &known).iter().all(|finding| finding.id != "no-proof"));
+    assert_eq!(known.namesakes(&stick()).collect::<Vec<_>>(), [twin]);
 }
 
 #[test]

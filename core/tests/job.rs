@@ -15,7 +15,7 @@ use pyrotyp_core::devices::{
     After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, choose,
 };
 use pyrotyp_core::drive::{Drive, Tag};
-use pyrotyp_core::guard::{Cleared, Confirmed, Plan, clear};
+use pyrotyp_core::guard::{Cleared, Plan, clear};
 use pyrotyp_core::hash::{BlockHasher, Sum, Taker};
 use pyrotyp_core::image::inspect;
 use pyrotyp_core::job::{
@@ -199,8 +199,13 @@ impl Bench {
         let target = |name: &&str| {
             let choice = choose(tray, name).unwrap();
             let now = jiff::Timestamp::now();
-            let known =
-                plan::survey(tray, &bench, None, std::slice::from_ref(&choice), Confirmed::ByPerson, now).unwrap();
+            let known = plan::survey(
+                tray,
+                &bench,
+                &plan::Intent { choices: std::slice::from_ref(&choice), ..plan::Intent::NONE },
+                now,
+            )
+            .unwrap();
             // That it is too small is what some of these jobs are about.
             let cleared_for = Plan { needs_bytes: plan.needs_bytes.min(choice.drive.bytes), ..plan.clone() };
             let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();

@@ -9,7 +9,7 @@ use pyrotyp_core::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::guard::{Circumstances, Cleared, Confirmed};
 use pyrotyp_core::ledger;
-use pyrotyp_core::plan::{Bench, SurveyError, survey};
+use pyrotyp_core::plan::{Bench, Intent, SurveyError, survey};
 use pyrotyp_core::record::{DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record};
 use tempfile::TempDir;
 
@@ -119,7 +119,12 @@ fn what_is_not_known_is_an_error_and_never_nothing() {
     let bench = Bench { state: Some(state.clone()), protected: Vec::new(), places: Vec::new() };
     let places = Bench { places: vec![(state.clone(), "the records")], ..bench.clone() };
     let ask = |platform: &Asked, bench: &Bench, image: Option<&Path>| {
-        survey(platform, bench, image, std::slice::from_ref(&choice), Confirmed::ByNobody, now())
+        survey(
+            platform,
+            bench,
+            &Intent { image, choices: std::slice::from_ref(&choice), confirmed: Confirmed::ByNobody },
+            now(),
+        )
     };
     let image = folder.path().join("wrenfield.iso");
     assert!(ask(&platform, &places, Some(&image)).is_ok());
@@ -147,7 +152,7 @@ fn everything_that_is_asked_for_reaches_the_guard() {
     let deep = folder.path().join("not/made/yet");
     let places = vec![(deep, "the shelf"), (folder.path().to_owned(), "the settings")];
     let bench = Bench { state: Some(state.clone()), protected: protected.clone(), places };
-    let ask = |choices: &[Choice]| survey(&platform, &bench, None, choices, Confirmed::ByPerson, now()).unwrap();
+    let ask = |choices: &[Choice]| survey(&platform, &bench, &Intent { choices, ..Intent::NONE }, now()).unwrap();
     let choice = |drive: &Drive| Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None };
 
     let Circumstances { bench_on, opened, attached, others, verified, unfinished, .. } = ask(&[choice(&a)]);
@@ -162,7 +167,7 @@ fn everything_that_is_asked_for_reaches_the_guard() {
 
     let ask = |choices: &[Choice]| {
         let bench = Bench { places: Vec::new(), ..bench.clone() };
-        survey(&platform, &bench, None, choices, Confirmed::ByPerson, now()).unwrap()
+        survey(&platform, &bench, &Intent { choices, ..Intent::NONE }, now()).unwrap()
     };
     assert_eq!(ask(&[]).others, [], "nothing was chosen, so that nothing is another one");
     assert_eq!(ask(&[choice(&a)]).others, [b.tag.clone(), card.tag.clone()]);

@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::published::{Published, Purpose, check, embedded, torrent};
+use pyrotyp_core::published::{Claims, Published, Purpose, check, embedded, torrent};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::volume::iso9660;
 
@@ -19,8 +19,13 @@ fuzz_target!(|data: &[u8]| {
         _ => None,
     };
     if !published.torrents.is_empty() || embedded.is_some() {
-        let report = check(&image, &published, embedded.as_ref(), Purpose::Write, &Cancel::new(), &mut |_| ())
-            .expect("memory is read");
+        let report = check(
+            &image,
+            Claims { published: &published, embedded: embedded.as_ref(), purpose: Purpose::Write },
+            &Cancel::new(),
+            &mut |_| (),
+        )
+        .expect("memory is read");
         assert_eq!(report.pieces.len(), published.torrents.len());
     }
 });

@@ -29,7 +29,7 @@ fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
     let name = found.image.or_else(|| label.clone())?;
     // The records have a part in it only where they speak of what is there.
     let records = state_folder(common).and_then(|state| ledger::Drives::of(&state).ok()).unwrap_or_default();
-    let last = records.last_on(&of).filter(|last| last.is_there() && last.label.is_some() && last.label == label);
+    let last = records.last_on(of).filter(|last| last.is_there() && last.label.is_some() && last.label == label);
     let when = last.and_then(|last| last.ended.as_deref()?.get(..10).map(str::to_owned));
     let when = when.map_or(String::new(), |day| format!(", written on {day}"));
     Some(format!("{}{when}", Foreign(&name)))
@@ -81,7 +81,8 @@ pub(crate) fn run(asked: &str, image: &Path, session: &Session<'_>) -> Result<Ex
         put_document(&json::compare(&compared, holds.as_deref()))?;
     } else {
         let onto = onto(&*platform, &choice.drive, session.common);
-        put(&text::compared(&choice.drive, path, &compared, holds.as_deref(), onto.as_deref(), session.common))?;
+        let known = text::Known { holds: holds.as_deref(), onto: onto.as_deref() };
+        put(&text::compared(&choice.drive, path, &compared, known, session.common))?;
     }
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }

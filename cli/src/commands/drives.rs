@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pyrotyp_core::drive::{Drive, Role};
-use pyrotyp_core::guard::{Confirmed, IMAGE_RULES, RULES};
+use pyrotyp_core::guard::{IMAGE_RULES, RULES};
+use pyrotyp_core::plan::Intent;
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
@@ -38,7 +39,7 @@ pub(crate) fn watch(all: bool, session: &Session<'_>) -> Result<Exit, Failure> {
         let now = Timestamp::now();
         if session.common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
     };
-    let of_bench = survey(&*platform, session.common, None, &[], Confirmed::ByPerson)?;
+    let of_bench = survey(&*platform, session.common, &Intent::NONE)?;
     let mut known: Vec<Drive> = Vec::new();
     let mut arrival = "attached";
     while !session.cancel.is_set() {

@@ -10,8 +10,8 @@ use std::time::Duration;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::catalogue::{CatalogueError, Pick};
 use pyrotyp_core::fetch::{
-    FetchError, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside, metalink,
-    transfer,
+    FetchError, Landing, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside,
+    metalink, transfer,
 };
 use pyrotyp_core::machine::Person;
 use pyrotyp_core::published::signature::Key;
@@ -123,7 +123,7 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
     if part.kept_bytes() > 0 {
         say(session.common, &format!("going on: {} are there already\n", human_bytes(part.kept_bytes())));
     }
-    let sums = transfer(&web, &source.wanted, &mut part, room, session.cancel, &mut progress);
+    let sums = transfer(&web, &source.wanted, Landing { part: &mut part, most: room }, session.cancel, &mut progress);
     progress.finish();
     let sums = sums?;
     let image = open_image_called(part.path(), &target)?;

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
 use pyrotyp_core::bytes::{ReadAt, human_bytes};
-use pyrotyp_core::published::{CheckError, Checked, Expected, Given, Over, Purpose, Report};
+use pyrotyp_core::published::{CheckError, Checked, Claims, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::{ledger, published};
@@ -228,9 +228,8 @@ fn verify_one(path: &Path, item: &Item, session: &Session<'_>) -> Result<(Report
     let image = open_image_called(path, path)?;
     let published = published::published(path, &Given::default())?;
     let mut progress = Progress::of_check("verify", Some(image.file.size()), session.common);
-    let found = published::check(&*image.file, &published, None, Purpose::Look, session.cancel, &mut |done| {
-        progress.checked(done)
-    });
+    let claims = Claims { published: &published, embedded: None, purpose: Purpose::Look };
+    let found = published::check(&*image.file, claims, session.cancel, &mut |done| progress.checked(done));
     progress.finish();
     let found = found.map_err(|error: CheckError| Failure::from(error))?;
     let earlier = item.sums().into_iter().filter_map(|sum| {

@@ -98,7 +98,8 @@ impl Before<'_> {
         let image = Image { report: report.as_ref(), ..*image };
         let bytes = Some(content.bytes().size());
         let resuming = job::resuming(chosen, bytes, checked.sha256.as_deref(), &asked.job, session.common)?;
-        job::confirm(chosen, &image, &resuming, &asked.job, confirming, session.cancel)?;
+        let question = job::Question { chosen, image: &image, resuming: &resuming };
+        job::confirm(question, &asked.job, confirming, session.cancel)?;
         job::look_again(chosen, &image, *platform, session.common)?;
         let cleared = job::clear(chosen, &image, &asked.job)?;
         Ok((content, checked, cleared))

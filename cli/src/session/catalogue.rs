@@ -8,11 +8,11 @@ use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError};
 use pyrotyp_core::fetch::Web;
 use pyrotyp_core::machine;
 use pyrotyp_core::published::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile};
-use pyrotyp_core::published::{Over, Published, PublishedSignature, vouch};
+use pyrotyp_core::published::{Keys, Over, Published, PublishedSignature, Subject, vouch};
 use pyrotyp_core::stop::Cancel;
 
 use super::folders::state_folder;
-use super::keys::{given_keys, remember};
+use super::keys::{Used, given_keys, remember};
 use super::refusal::signature_refusal;
 use super::release::{kept, read};
 use crate::asked::Against;
@@ -93,7 +93,8 @@ fn from_network(address: &str, against: &Against, web: &Web, session: &Session<'
     let whose = format!("the catalogue {address}");
     let nothing: Vec<u8> = Vec::new();
     let now = Timestamp::now();
-    let signatures = vouch(&published, &nothing, Some(&whose), &keys, &remembered, now, session.cancel);
+    let subject = Subject { image: &nothing, system: Some(&whose) };
+    let signatures = vouch(&published, subject, Keys { given: &keys, remembered: &remembered }, now, session.cancel);
     if let Some(failure) = signature_refusal(&signatures) {
         return Err(failure);
     }
@@ -101,7 +102,8 @@ fn from_network(address: &str, against: &Against, web: &Web, session: &Session<'
         let key = first.key.as_ref().map(Key::fingerprint).unwrap_or_default();
         say(session.common, &format!("first use of the catalogue's key {key}; it is remembered from now on\n"));
     }
-    remember(&mut remembered, &signatures, &keys, Some(&whose), now, session.common);
+    let used = Used { signatures: &signatures, given: &keys, system: Some(&whose) };
+    remember(&mut remembered, used, now, session.common);
     Ok(bytes)
 }
 

@@ -8,13 +8,14 @@ use pyrotyp_core::hash::Sum;
 use pyrotyp_core::published;
 use pyrotyp_core::published::signature::{Key, Remembered};
 use pyrotyp_core::published::{
-    CheckError, Embedded, Expected, FileList, Given, Over, Published, PublishedSignature, Purpose, Report,
+    CheckError, Claims, Embedded, Expected, FileList, Given, Keys, Over, Published, PublishedSignature, Purpose,
+    Report, Subject,
 };
 use pyrotyp_core::shelf::Shelf;
 
 use super::folders::state_folder;
 use super::images::OpenedImage;
-use super::keys::{given_keys, remember};
+use super::keys::{Used, given_keys, remember};
 use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure};
 use crate::live::progress::Progress;
@@ -92,11 +93,14 @@ pub(crate) fn vouched_for(
     let (system, now) = (system.as_deref(), Timestamp::now());
     let nothing: &dyn ReadAt = &Vec::new();
     let bytes = image.map_or(nothing, |image| &*image.file);
-    let signatures = published::vouch(&published, bytes, system, &keys, &remembered, now, session.cancel);
+    let subject = Subject { image: bytes, system };
+    let signatures =
+        published::vouch(&published, subject, Keys { given: &keys, remembered: &remembered }, now, session.cancel);
     if session.cancel.is_set() {
         return Err(CheckError::Stopped.into());
     }
-    remember(&mut remembered, &signatures, &keys, system, now, session.common);
+    let used = Used { signatures: &signatures, given: &keys, system };
+    remember(&mut remembered, used, now, session.common);
     let is_signed = signatures.iter().any(|vouched| vouched.is_good());
     let missed_key = system.filter(|_| !is_signed).and_then(|system| remembered.key_of(system)).cloned();
     let report = Report {
@@ -139,7 +143,8 @@ pub(crate) fn examine(
     }
     let mut progress = Progress::of_check("check", Some(image.file.size()), session.common);
     let done = &mut |done| progress.checked(done);
-    let found = published::check(&*image.file, &published, embedded.as_ref(), known.purpose, session.cancel, done)?;
+    let claims = Claims { published: &published, embedded: embedded.as_ref(), purpose: known.purpose };
+    let found = published::check(&*image.file, claims, session.cancel, done)?;
     progress.finish();
     Ok(Report { signatures: before.signatures, missed_key: before.missed_key, inside: list, ..found })
 }

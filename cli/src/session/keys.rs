@@ -11,15 +11,20 @@ use crate::asked::{Against, Common};
 use crate::exit::{Exit, Failure, plain};
 use crate::out::say;
 
+/// Keys as they were used.
+#[derive(Clone, Copy)]
+pub(crate) struct Used<'a> {
+    /// How the signatures came out.
+    pub(crate) signatures: &'a [Vouched],
+    /// The keys that were given.
+    pub(crate) given: &'a [Key],
+    /// Whose they are: the system that an image calls itself, or what else was signed.
+    pub(crate) system: Option<&'a str>,
+}
+
 /// Keeps every key that was good, and what a known key that was given now tells of itself.
-pub(crate) fn remember(
-    remembered: &mut Remembered,
-    signatures: &[Vouched],
-    given: &[Key],
-    system: Option<&str>,
-    now: Timestamp,
-    common: &Common,
-) {
+pub(crate) fn remember(remembered: &mut Remembered, used: Used<'_>, now: Timestamp, common: &Common) {
+    let Used { signatures, given, system } = used;
     if state_folder(common).is_none() {
         if signatures.iter().any(|vouched| vouched.is_first_use) {
             say(common, "the key could not be remembered: there is no home folder; --state names another\n");

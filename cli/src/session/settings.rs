@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
-use pyrotyp_core::drive::{Choice, Tag};
-use pyrotyp_core::guard::{Circumstances, Confirmed};
+use pyrotyp_core::drive::Tag;
+use pyrotyp_core::guard::Circumstances;
 use pyrotyp_core::machine::PersonFault;
-use pyrotyp_core::plan::{Bench, SurveyError};
+use pyrotyp_core::plan::{Bench, Intent, SurveyError};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{machine, plan};
 use serde::Deserialize;
@@ -84,13 +84,7 @@ impl From<SurveyError> for Failure {
 }
 
 /// Everything that the guard must know.
-pub(crate) fn survey(
-    platform: &dyn Platform,
-    common: &Common,
-    image: Option<&Path>,
-    choices: &[Choice],
-    confirmed: Confirmed,
-) -> Result<Circumstances, Failure> {
+pub(crate) fn survey(platform: &dyn Platform, common: &Common, intent: &Intent<'_>) -> Result<Circumstances, Failure> {
     let state = state_folder(common);
     let folders = folders()?;
     let mut protected = Vec::new();
@@ -100,5 +94,5 @@ pub(crate) fn survey(
     let of_state = state.iter().flat_map(|state| [(state.join("shelf"), "the shelf"), (state.clone(), "the records")]);
     let places = of_state.chain(folders.into_iter().map(|folder| (folder, "the settings"))).collect();
     let bench = Bench { state, protected, places };
-    Ok(plan::survey(platform, &bench, image, choices, confirmed, Timestamp::now())?)
+    Ok(plan::survey(platform, &bench, intent, Timestamp::now())?)
 }

@@ -21,17 +21,18 @@ macro_rules! add {
     ($out:expr, $($arg:tt)*) => { let _ = write!($out, $($arg)*); };
 }
 
+/// What is known of a drive beside its comparison.
+#[derive(Clone, Copy)]
+pub(crate) struct Known<'a> {
+    /// What is on it where that is something else than the image.
+    pub(crate) holds: Option<&'a str>,
+    /// How a command names it that writes to it, if one may.
+    pub(crate) onto: Option<&'a str>,
+}
+
 /// How a comparison came out.
-///
-/// `holds` says what is on it where that is something else, `onto` how a command names it that writes to it, if one may.
-pub(crate) fn compared(
-    drive: &Drive,
-    path: &Path,
-    compared: &Comparison,
-    holds: Option<&str>,
-    onto: Option<&str>,
-    common: &Common,
-) -> String {
+pub(crate) fn compared(drive: &Drive, path: &Path, compared: &Comparison, known: Known<'_>, common: &Common) -> String {
+    let Known { holds, onto } = known;
     let (name, file) = (drive.name(), path.shown());
     if compared.result == JobResult::Verified {
         let size = human_bytes(compared.bytes);

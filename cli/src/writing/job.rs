@@ -17,6 +17,7 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::journal::{Found, Heading, SpentNotes};
 use pyrotyp_core::job::{Checked, Order, Outcome, Pacing, ReadBack, Source, Start, Target, Writing, journal};
 use pyrotyp_core::ledger::Begun;
+use pyrotyp_core::plan::Intent;
 use pyrotyp_core::published::Report;
 use pyrotyp_core::record::{DriveIdentity, DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record, job_name};
 use pyrotyp_core::shelf::Identity;
@@ -180,7 +181,7 @@ pub(crate) fn choose(
     }
     let confirmed = if asked.unattended { Confirmed::ByNobody } else { Confirmed::ByPerson };
     let file = image.is_file.then_some(image.path);
-    let circumstances = survey(platform, session.common, file, &choices, confirmed)?;
+    let circumstances = survey(platform, session.common, &Intent { image: file, choices: &choices, confirmed })?;
     let plan = Plan {
         image: image.path.to_string_lossy().into_owned(),
         needs_bytes: image.inspection.needs_bytes.max(image.bytes.filter(|_| !image.is_packed()).unwrap_or(0)),
@@ -254,7 +255,9 @@ pub(crate) fn look_again(
         }
     }
     let file = image.is_file.then_some(image.path);
-    chosen.circumstances = survey(platform, common, file, &chosen.choices, chosen.circumstances.confirmed)?;
+    let confirmed = chosen.circumstances.confirmed;
+    let intent = Intent { image: file, choices: &chosen.choices, confirmed };
+    chosen.circumstances = survey(platform, common, &intent)?;
     Ok(())
 }
 
@@ -311,15 +314,25 @@ fn notes_of(state: Option<&Path>, drive: &Drive) -> Option<PathBuf> {
     state.filter(|_| !drive.tag.is_unsure()).map(|state| journal::path_of(state, &drive.tag))
 }
 
+/// What the card asks about.
+#[derive(Clone, Copy)]
+pub(crate) struct Question<'a> {
+    /// The drives.
+    pub(crate) chosen: &'a Chosen,
+    /// The image.
+    pub(crate) image: &'a Image<'a>,
+    /// What a job on each drive would go on with, in words.
+    pub(crate) resuming: &'a [String],
+}
+
 /// Shows the card and waits for the tags to be typed: one question, which can't be answered by habit.
 pub(crate) fn confirm(
-    chosen: &Chosen,
-    image: &Image<'_>,
-    resuming: &[String],
+    question: Question<'_>,
     asked: &Job,
     confirming: Confirming,
     cancel: &Cancel,
 ) -> Result<(), Failure> {
+    let Question { chosen, image, resuming } = question;
     let judged = |choice| guard::findings_for_choice(choice, Some(&chosen.plan), &chosen.circumstances);
     let on_card: Vec<card::OnCard<'_>> = chosen
         .choices
@@ -445,7 +458,7 @@ pub(crate) fn run(
     if let (Some(hex), Some(before), false) = (sha256, before, image.is_packed()) {
         shelf_notes::learn(image.path, hex, &before, session.common);
     }
-    report(&image, chosen, started, begun, outcomes, session.common)
+    report(&image, chosen, OnRecord { started, begun }, outcomes, session.common)
 }
 
 /// Says what is heard from elsewhere, above the lines that move.
@@ -514,14 +527,22 @@ fn record(image: &Image<'_>, chosen: &Chosen, started: &str, came: &Came<'_>) ->
     }
 }
 
+/// A job's place on record.
+struct OnRecord<'a> {
+    /// When its command began, RFC 3339.
+    started: &'a str,
+    /// Nothing where it could not be put there.
+    begun: Option<Begun>,
+}
+
 fn report(
     image: &Image<'_>,
     chosen: &Chosen,
-    started: &str,
-    begun: Option<Begun>,
+    on_record: OnRecord<'_>,
     outcomes: Vec<Outcome>,
     common: &Common,
 ) -> Result<Exit, Failure> {
+    let OnRecord { started, begun } = on_record;
     let mut record = record(image, chosen, started, &Came::Ended(&outcomes));
     let is_on_record = begun.is_some();
     if let Some(begun) = begun {

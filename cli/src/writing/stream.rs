@@ -100,7 +100,10 @@ pub(crate) fn write(
         .and_then(|()| {
             job::resuming(&chosen, bytes.filter(|_| beginning.packed.is_none()), None, asked, session.common)
         })
-        .and_then(|resuming| job::confirm(&chosen, &image, &resuming, asked, confirming, session.cancel))
+        .and_then(|resuming| {
+            let question = job::Question { chosen: &chosen, image: &image, resuming: &resuming };
+            job::confirm(question, asked, confirming, session.cancel)
+        })
         .and_then(|()| job::look_again(&mut chosen, &image, platform, session.common))
         .and_then(|()| job::clear(&chosen, &image, asked));
     let cleared = match ready {

@@ -28,6 +28,7 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
         exit 0
         {
           "job": "[WHEN]-590J1",
+          "record": 1,
           "started": "[WHEN]",
           "ended": "[WHEN]",
           "version": "0.1.0",

@@ -26,6 +26,6 @@ pub use news::{Listener, News};
 pub use onward::{Onward, Tell};
 pub use part::PartFile;
 pub use sidecar::{Beside, beside};
-pub use transfer::transfer;
+pub use transfer::{Landing, transfer};
 pub use wanted::{Mirror, Pieces, Wanted, file_name};
 pub use web::{Reach, Web};

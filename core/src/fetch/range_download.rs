@@ -39,10 +39,17 @@ pub(super) struct Errand {
     pub reports: Sender<(u64, Report)>,
 }
 
+/// What a server says of the file before it sends any of it.
+pub(super) struct Began {
+    pub(super) total: Option<u64>,
+    /// What tells this version of it from others.
+    pub(super) validator: Option<String>,
+}
+
 /// What a connection tells.
 pub(super) enum Report {
     /// The mirror sends.
-    Began { total: Option<u64>, validator: Option<String> },
+    Began(Began),
     /// So far, everything from the start of the range has arrived; nothing of it may count yet.
     Arrived(u64),
     /// These bytes are in the file, and right as far as their piece tells.
@@ -94,7 +101,7 @@ impl Errand {
         if total.is_some_and(|bytes| bytes > self.most) {
             return Err(MirrorFault::TooLong { limit: self.most }.into());
         }
-        self.report(Report::Began { total, validator: answer.validator.clone() });
+        self.report(Report::Began(Began { total, validator: answer.validator.clone() }));
         let end = self.part.end.or(total);
         let mut at = self.part.start;
         let mut chunk = vec![0u8; CHUNK];

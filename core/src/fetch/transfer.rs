@@ -10,7 +10,7 @@ use crate::bytes::ReadAt;
 use crate::fetch::incremental_hash::{Follower, Pace};
 use crate::fetch::part::PartFile;
 use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
-use crate::fetch::range_download::{CarryFault, Errand, Report};
+use crate::fetch::range_download::{Began, CarryFault, Errand, Report};
 use crate::fetch::web::{Part, Web};
 use crate::fetch::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
 use crate::hash::{Algorithm, Hashers, Sum, pass};
@@ -52,19 +52,27 @@ struct Worker {
     is_given_up: Arc<AtomicBool>,
 }
 
-/// Fetches what `wanted` describes into `part`, and gives the checksums of all of it: those of `algorithms`, those that
-/// were published, and SHA-256. At most `most` bytes are taken.
+/// Where it goes, and how much of it at most.
+pub struct Landing<'a> {
+    /// The file under way.
+    pub part: &'a mut PartFile,
+    /// Most bytes that are taken.
+    pub most: u64,
+}
+
+/// Fetches what `wanted` describes into `landing`, and gives the checksums of all of it: those of `algorithms`, those that
+/// were published, and SHA-256.
 ///
 /// # Errors
 /// When no mirror is left, this machine's disk fails, or `cancel` says stop. What is there stays in `part`.
 pub fn transfer(
     web: &Web,
     wanted: &Wanted,
-    part: &mut PartFile,
-    most: u64,
+    landing: Landing<'_>,
     cancel: &Cancel,
     listener: &mut dyn Listener,
 ) -> Result<Vec<Sum>, FetchError> {
+    let Landing { part, most } = landing;
     let (reports, heard) = channel();
     let now = Instant::now();
     let state = |address: &String| MirrorState {
@@ -302,9 +310,9 @@ impl Transfer<'_> {
         let Some(worker) = self.workers.get_mut(place) else { return Ok(()) };
         let mirror = worker.mirror;
         match report {
-            Report::Began { total, validator } => {
+            Report::Began(began) => {
                 let from = worker.start;
-                self.began(mirror, from, total, validator, listener)?;
+                self.began(mirror, from, began, listener)?;
             }
             Report::Arrived(end) => worker.arrived = end.saturating_sub(worker.start),
             Report::There(start, end) => {
@@ -342,14 +350,8 @@ impl Transfer<'_> {
         Ok(())
     }
 
-    fn began(
-        &mut self,
-        place: usize,
-        from: u64,
-        total: Option<u64>,
-        validator: Option<String>,
-        listener: &mut dyn Listener,
-    ) -> Result<(), FetchError> {
+    fn began(&mut self, place: usize, from: u64, began: Began, listener: &mut dyn Listener) -> Result<(), FetchError> {
+        let Began { total, validator } = began;
         if self.total.is_none() && total.is_some() {
             (self.total, self.length_from) = (total, Some(place));
         }

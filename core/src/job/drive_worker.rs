@@ -15,7 +15,7 @@ use crate::job::layout::{Frame, block_range, length, start_of};
 use crate::job::piece::Piece;
 use crate::job::rendezvous::{Arrival, Rendezvous};
 use crate::job::source::{Access, Source};
-use crate::job::stages::body::{Blanked, Body, BodyDone, BodyEnd};
+use crate::job::stages::body::{Blanked, Body, BodyDone, BodyEnd, Manner, Seat};
 use crate::job::stages::readback::digest_of;
 use crate::job::stages::{readback, seal};
 use crate::job::watchdog::{Heartbeat, Watched};
@@ -51,6 +51,14 @@ pub(super) struct DriveWorker<'a> {
     number: usize,
     has_arrived: bool,
     outcome: Outcome,
+}
+
+/// What a drive has taken, and what proves that it has.
+struct Taken<'a> {
+    body: &'a BodyDone,
+    end: &'a ImageEnd,
+    /// What was there before.
+    before: &'a Before,
 }
 
 impl<'a> DriveWorker<'a> {
@@ -191,7 +199,7 @@ impl<'a> DriveWorker<'a> {
             self.outcome.image_bytes = Some(end.bytes);
             self.outcome.sha256.clone_from(&end.sha256);
             self.outcome.told.written_bytes = body.written;
-            self.prove_and_seal(drive, &frame, &body, &end, &before)
+            self.prove_and_seal(drive, &frame, Taken { body: &body, end: &end, before: &before })
         });
         let is_over = ended.as_ref().err().is_none_or(JobFault::leaves_nothing);
         self.outcome.spent_notes = journal.filter(|_| is_over).map(Journal::spent);
@@ -356,13 +364,13 @@ impl<'a> DriveWorker<'a> {
         let order = shared.order;
         let bytes = order.source.bytes().map(|bytes| length(&frame.body(bytes)));
         self.stage(Stage::Body, bytes, |worker| {
-            let watched = (shared.cancel, shared.watcher, worker.number);
-            let flush_after = order.pacing.flush_after;
+            let seat = Seat { cancel: shared.cancel, watcher: shared.watcher, number: worker.number };
+            let manner = Manner { writing: order.writing, flush_after: order.pacing.flush_after };
             if order.writing == Writing::OnlyChanged {
                 // Until it is told whether anything had to be written.
                 worker.outcome.told.head = Head::Unknown;
             }
-            let body = Body::new(drive, frame, order.writing, watched, flush_after, kept);
+            let body = Body::new(drive, frame, manner, seat, kept);
             let ended = body.run(&shared.block_queue, worker.number, journal).and_then(|end| match end {
                 BodyEnd::Whole => Ok(()),
                 BodyEnd::LeftBehind(at) => worker.go_on_alone(&body, at, journal),
@@ -411,14 +419,8 @@ impl<'a> DriveWorker<'a> {
         })
     }
 
-    fn prove_and_seal(
-        &mut self,
-        drive: &dyn DriveWrite,
-        frame: &Frame,
-        body: &BodyDone,
-        end: &ImageEnd,
-        before: &Before,
-    ) -> Result<(), JobFault> {
+    fn prove_and_seal(&mut self, drive: &dyn DriveWrite, frame: &Frame, taken: Taken<'_>) -> Result<(), JobFault> {
+        let Taken { body, end, before } = taken;
         let order = self.shared.order;
         if order.writing == Writing::OnlyChanged && self.outcome.told.head == Head::Untouched {
             if seal::is_sealed(drive, &body.withheld, frame)? {

@@ -2,4 +2,4 @@
 
 mod survey;
 
-pub use survey::{Bench, SurveyError, survey};
+pub use survey::{Bench, Intent, SurveyError, survey};

@@ -52,18 +52,33 @@ impl SurveyError {
     }
 }
 
-/// Asks for everything: about the drives that were chosen for the image at `image`, or, with no choice, about all of them.
+/// What is to be done, as far as the guard asks.
+#[derive(Clone, Copy, Debug)]
+pub struct Intent<'a> {
+    /// Where the image lies, if there is one and it is a file.
+    pub image: Option<&'a Path>,
+    /// The drives that were chosen; none asks about all of them.
+    pub choices: &'a [Choice],
+    /// Who says yes.
+    pub confirmed: Confirmed,
+}
+
+impl Intent<'_> {
+    /// Nothing yet, beside knowing what speaks against each drive.
+    pub const NONE: Self = Self { image: None, choices: &[], confirmed: Confirmed::ByPerson };
+}
+
+/// Asks for everything that the guard must know.
 ///
 /// # Errors
 /// When anything of it can't be found out: what is not known is not nothing.
 pub fn survey(
     platform: &dyn Platform,
     bench: &Bench,
-    image: Option<&Path>,
-    choices: &[Choice],
-    confirmed: Confirmed,
+    intent: &Intent<'_>,
     now: Timestamp,
 ) -> Result<Circumstances, SurveyError> {
+    let Intent { image, choices, confirmed } = *intent;
     let attached = platform.drives()?;
     let records = |state: &PathBuf| {
         ledger::Drives::of(state).map_err(|source| SurveyError::Records { state: state.clone(), source })

@@ -231,6 +231,17 @@ pub enum Purpose {
     Write,
 }
 
+/// What an image is held against, and for what.
+#[derive(Clone, Copy)]
+pub struct Claims<'a> {
+    /// What was published for it.
+    pub published: &'a Published,
+    /// The sum that it carries inside.
+    pub embedded: Option<&'a Embedded>,
+    /// What it is checked for.
+    pub purpose: Purpose,
+}
+
 /// Reads the image once and compares it with all that was published for it and with its embedded sum.
 ///
 /// Computes SHA-256 always, and the digests of its blocks where a job is to follow. Signatures and the list inside the image are left to their own functions. `progress` hears
@@ -240,12 +251,11 @@ pub enum Purpose {
 /// When the image can't be read, shrinks meanwhile, or `cancel` says stop.
 pub fn check(
     image: &dyn ReadAt,
-    published: &Published,
-    embedded: Option<&Embedded>,
-    purpose: Purpose,
+    claims: Claims<'_>,
     cancel: &Cancel,
     progress: &mut dyn FnMut(u64),
 ) -> Result<Report, CheckError> {
+    let Claims { published, embedded, purpose } = claims;
     let expected = &published.expected;
     let wanted = expected.iter().flat_map(Expected::algorithms);
     let mut hashers = Hashers::new(wanted.chain([Algorithm::Sha256]));

@@ -38,18 +38,35 @@ impl Vouched {
     }
 }
 
-/// Checks every signature of `published`. `given` are the keys named now; `system` is what the image calls itself.
+/// What the signatures are about.
+#[derive(Clone, Copy)]
+pub struct Subject<'a> {
+    /// The image.
+    pub image: &'a dyn ReadAt,
+    /// What it calls itself, by which its key is remembered.
+    pub system: Option<&'a str>,
+}
+
+/// The keys that may have made them.
+#[derive(Clone, Copy)]
+pub struct Keys<'a> {
+    /// Named now.
+    pub given: &'a [Key],
+    /// Used before.
+    pub remembered: &'a Remembered,
+}
+
+/// Checks every signature of `published`.
 ///
 /// A signature that lies beside the image and whose key nobody knows is no refusal, unless it or a key was asked for.
 pub fn vouch(
     published: &Published,
-    image: &dyn ReadAt,
-    system: Option<&str>,
-    given: &[Key],
-    remembered: &Remembered,
+    subject: Subject<'_>,
+    keys: Keys<'_>,
     now: Timestamp,
     cancel: &Cancel,
 ) -> Vec<Vouched> {
+    let (Subject { image, system }, Keys { given, remembered }) = (subject, keys);
     let mut all = Vec::new();
     for signature in &published.signatures {
         let try_one = |over| {

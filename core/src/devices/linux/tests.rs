@@ -10,8 +10,8 @@ use proptest::prelude::*;
 use crate::devices::Platform;
 use crate::devices::linux::Linux;
 use crate::drive::{Choice, Drive, NamedBy, Role, Use};
-use crate::guard::{Confirmed, IMAGE_RULES, Plan, RULES, clear};
-use crate::plan::{Bench, survey};
+use crate::guard::{IMAGE_RULES, Plan, RULES, clear};
+use crate::plan::{Bench, Intent, survey};
 
 /// A machine of folders; numbers of devices are given out in order.
 struct Machine {
@@ -442,7 +442,7 @@ proptest! {
         let everything: Vec<String> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id.to_owned()).collect();
         let nothing = Bench { state: None, protected: Vec::new(), places: Vec::new() };
         let now = jiff::Timestamp::now();
-        let known = survey(&machine.linux(), &nothing, None, &[], Confirmed::ByPerson, now).unwrap();
+        let known = survey(&machine.linux(), &nothing, &Intent::NONE, now).unwrap();
         let plan = Plan { image: "larkspur.iso".into(), needs_bytes: 1, laid_out_for: None };
         for drive in machine.drives() {
             let name = PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();

@@ -88,6 +88,26 @@ struct State {
     is_flushing: bool,
 }
 
+/// How a drive is written.
+#[derive(Clone, Copy)]
+pub(crate) struct Manner {
+    /// All of the image, or what differs.
+    pub(crate) writing: Writing,
+    /// How often the drive is asked to keep what it took.
+    pub(crate) flush_after: Duration,
+}
+
+/// A drive's place in its job.
+#[derive(Clone, Copy)]
+pub(crate) struct Seat<'a> {
+    /// Thrown when the job is to stop.
+    pub(crate) cancel: &'a Cancel,
+    /// Who hears of it.
+    pub(crate) watcher: &'a dyn Watcher,
+    /// Its number.
+    pub(crate) number: usize,
+}
+
 /// How the threads of a drive came to an end.
 pub(crate) enum BodyEnd {
     /// All blocks were taken.
@@ -101,12 +121,11 @@ impl<'a> Body<'a> {
     pub(crate) fn new(
         drive: &'a dyn DriveWrite,
         frame: &'a Frame,
-        writing: Writing,
-        watched: (&'a Cancel, &'a dyn Watcher, usize),
-        flush_after: Duration,
+        manner: Manner,
+        seat: Seat<'a>,
         earlier: &[blake3::Hash],
     ) -> Self {
-        let (cancel, watcher, number) = watched;
+        let (Manner { writing, flush_after }, Seat { cancel, watcher, number }) = (manner, seat);
         let place = |range: Range<u64>| AlignedBuf::new(usize::try_from(length(&range)).unwrap_or_default());
         let had = |(block, digest): (usize, &blake3::Hash)| {
             let body = frame.body_of(&block_range(block));

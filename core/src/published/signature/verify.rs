@@ -101,7 +101,7 @@ impl Signature {
 mod tests {
     use super::*;
     use crate::published::signature::Remembered;
-    use crate::published::vouch;
+    use crate::published::{Keys, Subject, vouch};
     use crate::stop::Cancel;
 
     const LIST: &[u8] = include_bytes!("../../../../sample/signed/SHA256SUMS");
@@ -169,15 +169,9 @@ mod tests {
         let keys = Key::read_all(fixture!("releases.key")).unwrap();
         let folder = tempfile::tempdir().unwrap();
         let remembered = Remembered::load(folder.path()).unwrap();
-        let vouched = vouch(
-            &published,
-            &LIST.to_vec(),
-            None,
-            &keys,
-            &remembered,
-            "1999-01-01T00:00:00Z".parse().unwrap(),
-            &Cancel::new(),
-        );
+        let (list, now) = (LIST.to_vec(), "1999-01-01T00:00:00Z".parse().unwrap());
+        let known = Keys { given: &keys, remembered: &remembered };
+        let vouched = vouch(&published, Subject { image: &list, system: None }, known, now, &Cancel::new());
         // Made before this program was built: nobody's clock matters for that.
         assert!(vouched[0].is_good(), "{:?}", vouched[0].fault);
         let fault = Fault::FromTheFuture { on: "2031-01-01".into(), clock: "1999-01-01".into() };
