@@ -51,7 +51,7 @@ impl Identity {
     pub fn of(path: &Path) -> io::Result<Self> {
         let found = fs::metadata(path)?;
         let modified = Timestamp::try_from(found.modified()?).map_err(io::Error::other)?.to_string();
-        let (number, changed) = (machine::file_number(&found), machine::changed_at(&found));
+        let (number, changed) = (machine::file_number(&found)?, machine::changed_at(&found)?);
         Ok(Self { bytes: found.len(), modified, number, changed })
     }
 }

@@ -23,7 +23,7 @@ impl AlignedBuf {
         let memory = vec![0u8; len.saturating_add(alignment)];
         let start = memory.as_ptr().align_offset(alignment).min(alignment);
         let mut buffer = Self { memory, start, len };
-        #[cfg(target_os = "linux")]
+        #[cfg(all(target_os = "linux", not(no_system)))]
         if alignment == LARGE_PAGE {
             crate::devices::linux::advise_large_pages(&mut buffer);
         }

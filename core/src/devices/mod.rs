@@ -2,7 +2,7 @@
 
 mod aligned;
 mod choose;
-#[cfg(target_os = "linux")]
+#[cfg(all(target_os = "linux", not(no_system)))]
 pub mod linux;
 mod mount_point;
 mod platform;

@@ -3,23 +3,16 @@
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read, Write};
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use rustix::fs::OFlags;
-
-use crate::machine::as_person;
+use super::system::{as_person, has_no_locks, not_through_links, without_waiting};
 
 /// How often somebody else who holds a lock is looked after, and for how long.
 const LOOK: Duration = Duration::from_millis(50);
 const PATIENCE: Duration = Duration::from_secs(30);
 /// Names that are tried for something new.
 const NAMES_MOST: u32 = 1000;
-
-fn flags(flags: OFlags) -> i32 {
-    i32::try_from(flags.bits()).unwrap_or_default()
-}
 
 /// The same file, if it is a regular one.
 fn regular(file: File) -> io::Result<File> {
@@ -39,7 +32,7 @@ fn regular(file: File) -> io::Result<File> {
 /// When it can't be opened, or is something else.
 pub fn open_regular(path: &Path) -> io::Result<File> {
     // Without waiting for whoever may write to a pipe.
-    regular(OpenOptions::new().read(true).custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY)).open(path)?)
+    regular(without_waiting(OpenOptions::new().read(true)).open(path)?)
 }
 
 fn read_all(file: File, most: u64) -> io::Result<Vec<u8>> {
@@ -65,7 +58,7 @@ pub fn read_regular(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When it can't be opened, or is something else.
 pub fn open_own(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
-    regular(options.custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::NOFOLLOW)).open(path)?)
+    regular(not_through_links(options).open(path)?)
 }
 
 /// All of one of the bench's own files that is no longer than `most` bytes, read with the person's rights; a link is none.
@@ -153,13 +146,6 @@ pub fn begin_own(path: &Path) -> io::Result<File> {
 /// When it can't be removed.
 pub fn remove_own(path: &Path) -> io::Result<()> {
     as_person(|| fs::remove_file(path))?
-}
-
-/// Whether a file system says that it has no locks, each in its own words.
-fn has_no_locks(error: &io::Error) -> bool {
-    use rustix::io::Errno;
-    let known = [Errno::NOTSUP, Errno::NOSYS, Errno::NOLCK, Errno::INVAL].map(Errno::raw_os_error);
-    error.raw_os_error().is_some_and(|number| known.contains(&number))
 }
 
 /// Waits until no other process holds this lock, for half a minute at most; it is held as long as the file is.

@@ -1,18 +1,6 @@
-//! Who is the person for whom this runs, and how is something done with that person's rights?
+//! The person for whom this runs.
 
-use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
-use std::{fs, io};
-
-use nix::unistd::{Gid, Uid, User, getgrouplist};
-
-use crate::machine::is_root;
-
-/// How far up the tree of processes the person's own may be.
-const ANCESTORS_MOST: usize = 24;
-/// Longest environment that is looked at, in bytes.
-const ENVIRONMENT_BYTES_MOST: u64 = 256 << 10;
+use std::path::PathBuf;
 
 /// Somebody who has an account on this system.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,7 +10,7 @@ pub struct Person {
     /// Number of the group.
     pub group: u32,
     /// Numbers of all groups.
-    groups: Vec<u32>,
+    pub(super) groups: Vec<u32>,
     /// The home folder.
     pub home: PathBuf,
 }
@@ -40,121 +28,4 @@ impl PersonFault {
     pub fn next_step(&self) -> &'static str {
         "run it as yourself or by sudo from your own account: whose list of protected drives holds can't be told"
     }
-}
-
-impl Person {
-    fn of(user: &User) -> Self {
-        let name = std::ffi::CString::new(user.name.as_bytes()).ok();
-        let groups = name.and_then(|name| getgrouplist(&name, user.gid).ok()).unwrap_or_default();
-        let groups = groups.into_iter().map(Gid::as_raw).collect();
-        Self { user: user.uid.as_raw(), group: user.gid.as_raw(), groups, home: user.dir.clone() }
-    }
-
-    /// What a variable was in the person's own environment, before root's took its place: that of the program that gave
-    /// the rights, or else of what that was called from.
-    pub fn variable(&self, name: &str) -> Option<OsString> {
-        let mut process = std::process::id();
-        let mut found = None;
-        for _ in 0..ANCESTORS_MOST {
-            let status = fs::read_to_string(format!("/proc/{process}/status")).ok()?;
-            let field = |key: &str| {
-                let value = status.lines().find_map(|line| line.strip_prefix(key))?;
-                value.split_whitespace().next()?.parse::<u32>().ok()
-            };
-            let is_own = field("Uid:") == Some(self.user);
-            let is_this = process == std::process::id();
-            if let Some(value) = variable_of(process, name).filter(|_| !is_this) {
-                found = Some(value);
-            }
-            if is_own {
-                break;
-            }
-            process = field("PPid:").filter(|parent| *parent > 1)?;
-        }
-        found
-    }
-}
-
-fn variable_of(process: u32, name: &str) -> Option<OsString> {
-    let path = PathBuf::from(format!("/proc/{process}/environ"));
-    let bytes = crate::machine::read_regular(&path, ENVIRONMENT_BYTES_MOST).ok()?;
-    let value =
-        bytes.split(|byte| *byte == 0).find_map(|pair| pair.strip_prefix(name.as_bytes())?.strip_prefix(b"="))?;
-    (!value.is_empty()).then(|| OsStr::from_bytes(value).to_owned())
-}
-
-/// The person for whom this runs as root, as the program that gave the rights says; `None` where nobody did.
-///
-/// # Errors
-/// When the system does not know that person.
-pub fn person() -> Result<Option<Person>, PersonFault> {
-    if !is_root() {
-        return Ok(None);
-    }
-    let text = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
-    let (asked, user) = if let Some(number) = text("SUDO_UID").or_else(|| text("PKEXEC_UID")) {
-        let user = number.parse().ok().and_then(|number| User::from_uid(Uid::from_raw(number)).ok().flatten());
-        (number, user)
-    } else if let Some(name) = text("DOAS_USER") {
-        let user = User::from_name(&name).ok().flatten();
-        (name, user)
-    } else {
-        return Ok(None);
-    };
-    match user {
-        Some(user) if user.uid.is_root() => Ok(None),
-        Some(user) => Ok(Some(Person::of(&user))),
-        None => Err(PersonFault { asked }),
-    }
-}
-
-/// Everybody whose settings may be meant: the person for whom this runs as root, and whoever logged in, which a shell of
-/// root's does not change.
-///
-/// # Errors
-/// When the system does not know the person.
-pub fn people() -> Result<Vec<Person>, PersonFault> {
-    let mut people: Vec<Person> = person()?.into_iter().collect();
-    // 4294967295: nobody has logged in, as in a rescue system (proc_pid_loginuid(5)).
-    let logged_in = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
-    if let Some(number) = logged_in.filter(|number| is_root() && *number != u32::MAX && *number != 0)
-        && people.iter().all(|known| known.user != number)
-        && let Some(user) = User::from_uid(Uid::from_raw(number)).ok().flatten()
-    {
-        people.push(Person::of(&user));
-    }
-    Ok(people)
-}
-
-/// The home folder of whoever this runs as, as the system has it.
-pub fn home_of_this() -> Option<PathBuf> {
-    let user = User::from_uid(Uid::effective()).ok().flatten()?;
-    Some(user.dir).filter(|home| home != Path::new(""))
-}
-
-/// Does something with the rights of the person for whom this runs as root; where there is none, with our own.
-///
-/// # Errors
-/// When the rights can't be laid down, or the work itself panics.
-pub fn as_person<T: Send>(work: impl FnOnce() -> T + Send) -> io::Result<T> {
-    let Some(person) = person().map_err(io::Error::other)? else { return Ok(work()) };
-    // Linux keeps rights by the thread: those of a thread that ends need not be taken up again.
-    std::thread::scope(|scope| {
-        let working = scope.spawn(|| {
-            become_person(&person)?;
-            Ok(work())
-        });
-        working.join().unwrap_or_else(|_| Err(io::Error::other("a part of this program failed")))
-    })
-}
-
-fn become_person(person: &Person) -> io::Result<()> {
-    use rustix::process::{Gid, Uid};
-    use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
-    let (user, group) = (Uid::from_raw(person.user), Gid::from_raw(person.group));
-    let groups: Vec<Gid> = person.groups.iter().map(|group| Gid::from_raw(*group)).collect();
-    set_thread_groups(&groups)?;
-    set_thread_res_gid(group, group, group)?;
-    set_thread_res_uid(user, user, user)?;
-    Ok(())
 }

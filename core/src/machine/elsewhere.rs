@@ -1,0 +1,105 @@
+//! A system that nothing here knows: what can't be asked is an error, or left to whoever asked.
+
+use std::ffi::OsString;
+use std::fs::{File, Metadata, OpenOptions};
+use std::io;
+use std::path::{Path, PathBuf};
+
+use super::person::{Person, PersonFault};
+
+fn unknown<T>() -> io::Result<T> {
+    Err(io::Error::new(io::ErrorKind::Unsupported, "this system can't be asked for that"))
+}
+
+/// Nothing needs to be said here.
+pub(super) fn without_waiting(options: &mut OpenOptions) -> &mut OpenOptions {
+    options
+}
+
+/// Nothing can be said here: links are told after the file is open.
+pub(super) fn not_through_links(options: &mut OpenOptions) -> &mut OpenOptions {
+    options
+}
+
+/// Whether a file system says that it has no locks.
+pub(super) fn has_no_locks(error: &io::Error) -> bool {
+    error.kind() == io::ErrorKind::Unsupported
+}
+
+/// Room that is left for us on the disk of a folder, in bytes; `None` if the system does not say.
+pub fn free_bytes(_folder: &Path) -> Option<u64> {
+    None
+}
+
+/// A number that another file in the same place does not have.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn file_number(_of: &Metadata) -> io::Result<u64> {
+    unknown()
+}
+
+/// Whether this is a regular file, and no other name leads to it.
+pub fn has_one_name(_path: &Path) -> bool {
+    false
+}
+
+/// When anything about the file was changed last.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn changed_at(_of: &Metadata) -> io::Result<(i64, i64)> {
+    unknown()
+}
+
+/// Makes `to` a file of its own that shares its bytes with `from`.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn share_bytes(_from: &File, _to: &File) -> io::Result<()> {
+    unknown()
+}
+
+/// Throws away what was typed at a terminal and has not been read, where a system can do that.
+pub fn forget_typed<T>(_terminal: T) {}
+
+/// Whether this runs with the rights of root.
+pub fn is_root() -> bool {
+    false
+}
+
+impl Person {
+    /// What a variable was in the person's own environment.
+    pub fn variable(&self, _name: &str) -> Option<OsString> {
+        None
+    }
+}
+
+/// The person for whom this runs as somebody else: here, there is nobody of the kind.
+///
+/// # Errors
+/// Never here.
+pub fn person() -> Result<Option<Person>, PersonFault> {
+    Ok(None)
+}
+
+/// Everybody whose settings may be meant, beside whoever runs this.
+///
+/// # Errors
+/// Never here.
+pub fn people() -> Result<Vec<Person>, PersonFault> {
+    Ok(Vec::new())
+}
+
+/// The home folder of whoever this runs as, as the system has it.
+pub fn home_of_this() -> Option<PathBuf> {
+    std::env::home_dir()
+}
+
+/// Does something with our own rights, the only ones there are.
+///
+/// # Errors
+/// Never here.
+pub fn as_person<T: Send>(work: impl FnOnce() -> T + Send) -> io::Result<T> {
+    Ok(work())
+}

@@ -1,0 +1,79 @@
+//! A system of the Unix kind: what it is asked about files, terminals and rights.
+
+mod person;
+
+use std::fs::{File, Metadata, OpenOptions};
+use std::io;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::path::Path;
+
+use rustix::fs::OFlags;
+
+pub use person::{as_person, home_of_this, people, person};
+
+fn flags(flags: OFlags) -> i32 {
+    i32::try_from(flags.bits()).unwrap_or_default()
+}
+
+/// Does not wait for whoever may write to a pipe, and makes no terminal ours.
+pub(super) fn without_waiting(options: &mut OpenOptions) -> &mut OpenOptions {
+    options.custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY))
+}
+
+/// The same, and follows no link.
+pub(super) fn not_through_links(options: &mut OpenOptions) -> &mut OpenOptions {
+    options.custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::NOFOLLOW))
+}
+
+/// Whether a file system says that it has no locks, each in its own words.
+pub(super) fn has_no_locks(error: &io::Error) -> bool {
+    use rustix::io::Errno;
+    let known = [Errno::NOTSUP, Errno::NOSYS, Errno::NOLCK, Errno::INVAL].map(Errno::raw_os_error);
+    error.raw_os_error().is_some_and(|number| known.contains(&number))
+}
+
+/// Room that is left for us on the disk of a folder, in bytes; `None` if the system does not say.
+pub fn free_bytes(folder: &Path) -> Option<u64> {
+    let found = rustix::fs::statvfs(folder).ok()?;
+    found.f_bavail.checked_mul(found.f_frsize)
+}
+
+/// A number that another file in the same place does not have.
+///
+/// # Errors
+/// Never here.
+pub fn file_number(of: &Metadata) -> io::Result<u64> {
+    Ok(of.ino())
+}
+
+/// Whether this is a regular file, and no other name leads to it.
+pub fn has_one_name(path: &Path) -> bool {
+    std::fs::symlink_metadata(path).is_ok_and(|found| found.is_file() && found.nlink() == 1)
+}
+
+/// When anything about the file was changed last, its times included: seconds and nanoseconds. No program sets this back.
+///
+/// # Errors
+/// Never here.
+pub fn changed_at(of: &Metadata) -> io::Result<(i64, i64)> {
+    Ok((of.ctime(), of.ctime_nsec()))
+}
+
+/// Makes `to` a file of its own that shares its bytes with `from` until one of them changes.
+///
+/// # Errors
+/// When the file system can't do that.
+pub fn share_bytes(from: &File, to: &File) -> io::Result<()> {
+    Ok(rustix::fs::ioctl_ficlone(to, from)?)
+}
+
+/// Throws away what was typed at a terminal and has not been read; anything else than a terminal has nothing of the kind.
+pub fn forget_typed(terminal: impl std::os::fd::AsFd) {
+    // What is no terminal refuses, and then there is nothing to forget.
+    let _ = rustix::termios::tcflush(terminal, rustix::termios::QueueSelector::IFlush);
+}
+
+/// Whether this runs with the rights of root.
+pub fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
