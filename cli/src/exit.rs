@@ -35,6 +35,24 @@ pub(crate) enum Exit {
 }
 
 impl Exit {
+    /// All of them.
+    const ALL: [Self; 9] = [
+        Self::Done,
+        Self::Unexpected,
+        Self::Usage,
+        Self::Image,
+        Self::Checksum,
+        Self::Refused,
+        Self::Drive,
+        Self::Differs,
+        Self::Stopped,
+    ];
+
+    /// The one that programs know by this word.
+    pub(crate) fn of_id(id: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|exit| exit.id() == id)
+    }
+
     /// A word for programs.
     pub(crate) fn id(self) -> &'static str {
         match self {

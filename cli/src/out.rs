@@ -1,13 +1,50 @@
 //! The two ways out: results on standard output, everything else on standard error. All that is shown goes through here.
 
 use std::io::{self, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
 
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
 use crate::show::edge::edge;
 use crate::show::{command, json, style, wrap};
+
+/// What is said to this program by another run of it: a line of JSON each.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum Spoken {
+    /// Something beside the result.
+    Said(String),
+    /// Why it gave up.
+    Failed {
+        /// [`Exit::id`].
+        id: String,
+        /// What went wrong.
+        text: String,
+        /// What to do next.
+        next: String,
+    },
+}
+
+static TO_A_PROGRAM: AtomicBool = AtomicBool::new(false);
+
+/// From here on, what is said is [`Spoken`]: another run of this program listens, and tells it.
+pub(crate) fn speak_to_a_program() {
+    TO_A_PROGRAM.store(true, Ordering::Relaxed);
+}
+
+/// Says it to a program, if one listens.
+fn spoken(what: impl FnOnce() -> Spoken) -> bool {
+    let is_heard = TO_A_PROGRAM.load(Ordering::Relaxed);
+    if is_heard && let Ok(mut line) = serde_json::to_string(&what()) {
+        line.push('\n');
+        // Nobody is left to tell when the one who called is gone.
+        let _ = io::stderr().write_all(line.as_bytes());
+    }
+    is_heard
+}
 
 /// Tells a failure, as a document too where one is asked for.
 pub(crate) fn failed(failure: &Failure, is_json: bool) -> Exit {
@@ -21,6 +58,10 @@ pub(crate) fn failed(failure: &Failure, is_json: bool) -> Exit {
 
 /// Says on standard error what went wrong and what to do next.
 pub(crate) fn tell(failure: &Failure) {
+    let Failure { exit, text, next, .. } = failure;
+    if spoken(|| Spoken::Failed { id: exit.id().to_owned(), text: text.clone(), next: next.clone() }) {
+        return;
+    }
     let red = style::BAD;
     let mut text = format!("{red}pyrotyp:{red:#} {}\n", failure.text);
     if !failure.next.is_empty() {
@@ -65,6 +106,9 @@ fn for_people(text: &str, width: Option<usize>) -> String {
 
 /// Says something that is not to be missed, beside the result.
 pub(crate) fn warn(text: &str) {
+    if spoken(|| Spoken::Said(text.to_owned())) {
+        return;
+    }
     let text = for_people(&edge(text), wrap::width_of(&io::stderr()));
     // Nobody is left to tell when standard error itself is closed.
     let _ = anstream::stderr().write_all(text.as_bytes());

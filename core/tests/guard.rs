@@ -290,6 +290,8 @@ fn an_id_lifts_its_own_finding_and_the_heaviest_comes_first() {
     assert_eq!(standing(&["just-verified", "external-disk"], 1, &data), Some(vec!["nothing-to-start"]));
     let heaviest = standing(&["external-disk"], u64::MAX, &data).unwrap();
     assert_eq!(heaviest, ["too-small", "nothing-to-start", "just-verified"]);
+    let refused = clear(&choice, &plan(1, None), &known, &data, &["external-disk".to_owned()]).unwrap_err();
+    assert_eq!(refused.to_string(), format!("drive {} stays as it is: nothing-to-start, just-verified", stick().tag));
     let found = findings(&choice.drive, Some(&plan(u64::MAX, None)), &known);
     assert!(found.is_sorted_by_key(|finding| std::cmp::Reverse(finding.level)));
 }

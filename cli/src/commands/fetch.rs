@@ -25,7 +25,7 @@ use pyrotyp_core::{machine, published};
 use crate::asked::Fetch;
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::live::progress::{Progress, news_words};
-use crate::out::{put, put_document, say, warn};
+use crate::out::{put, put_document, say, speak_to_a_program, warn};
 use crate::session::examine::{Depth, Known, examine, vouched_for};
 use crate::session::folders::state_folder;
 use crate::session::images::{OpenedImage, open_image_called};
@@ -76,6 +76,9 @@ struct Download {
 
 /// Fetches one image.
 pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure> {
+    if asked.hand_over.is_some() {
+        speak_to_a_program();
+    }
     if let Some(to) = &asked.straight_to {
         return line::straight_to(asked, to, session);
     }

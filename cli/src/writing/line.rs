@@ -24,7 +24,7 @@ use super::job::Confirming;
 use super::stream::{self, Passing, START_BYTES};
 use crate::asked::Fetch;
 use crate::exit::{Exit, Failure, plain};
-use crate::out::say;
+use crate::out::{Spoken, say};
 use crate::session::Session;
 use crate::session::attached::{ARRIVING, choose_drive, platform};
 
@@ -146,7 +146,7 @@ impl Caller<'_> {
             child.stdout.take().map(|output| Hearing::new(output, self.session.cancel)).transpose().map_err(failed)?;
         let output = output.map(BufReader::new);
         let cancel = self.session.cancel.clone();
-        let mut incoming = Incoming { child, output, cancel, listening, last_words: Vec::new(), has_ended: false };
+        let mut incoming = Incoming { child, output, cancel, listening, gave_up: None, has_ended: false };
         let mut line = String::new();
         let told = incoming.output.as_mut().map_or(Ok(0), |output| output.take(ABOUT_BYTES_MOST).read_line(&mut line));
         match told.and_then(|_| Ok(serde_json::from_str(&line)?)) {
@@ -202,17 +202,20 @@ pub(crate) fn this_program_as(person: &Person) -> io::Result<Command> {
 }
 
 /// Passes on what the process says, and gives what it says last: why it gave up.
-fn listen(errors: impl BufRead, voice: &Sender<String>) -> Vec<String> {
-    let mut last_words = Vec::new();
+fn listen(errors: impl BufRead, voice: &Sender<String>) -> Option<Failure> {
+    let mut last = None;
     for line in errors.lines().map_while(Result::ok) {
-        if !last_words.is_empty() || line.starts_with("pyrotyp: ") {
-            last_words.push(line);
-        } else {
+        match serde_json::from_str(&line) {
+            Ok(Spoken::Failed { id, text, next }) => {
+                last = Some(Failure::new(Exit::of_id(&id).unwrap_or(Exit::Unexpected), text, next));
+            }
             // Nobody hears it when the job is over.
-            let _ = voice.send(line);
+            Ok(Spoken::Said(text)) => drop(voice.send(text.trim_end().to_owned())),
+            // What comes before it knows who listens, or from the system beneath it.
+            Err(_) => drop(voice.send(line)),
         }
     }
-    last_words
+    last
 }
 
 /// What comes from the process.
@@ -220,8 +223,9 @@ struct Incoming {
     child: Child,
     output: Option<BufReader<Hearing>>,
     cancel: Cancel,
-    listening: Option<JoinHandle<Vec<String>>>,
-    last_words: Vec<String>,
+    listening: Option<JoinHandle<Option<Failure>>>,
+    /// Why it gave up, in its own words.
+    gave_up: Option<Failure>,
     has_ended: bool,
 }
 
@@ -232,7 +236,7 @@ impl Incoming {
         self.output = None;
         let status = self.child.wait().ok().and_then(|status| status.code());
         // It has said all it had to say by now.
-        self.last_words = self.listening.take().and_then(|listening| listening.join().ok()).unwrap_or_default();
+        self.gave_up = self.listening.take().and_then(|listening| listening.join().ok()).flatten();
         status
     }
 
@@ -241,25 +245,12 @@ impl Incoming {
         if self.cancel.is_set() {
             return Failure::new(Exit::Stopped, "stopped: nothing was written", "run the same command again");
         }
-        let exit = match self.exit() {
-            Some(2) => Exit::Usage,
-            Some(3) => Exit::Image,
-            Some(4) => Exit::Checksum,
-            Some(5) => Exit::Refused,
-            Some(1) | None => Exit::Unexpected,
-            Some(_) => Exit::Stopped,
-        };
-        let (text, next) = self.words();
-        let text = if text.is_empty() { format!("the fetch gave no image: {}", plain(error)) } else { text };
-        Failure::new(exit, text, next)
-    }
-
-    fn words(&self) -> (String, String) {
-        let last = &self.last_words;
-        let next = last.iter().find_map(|line| line.trim_start().strip_prefix("next: ")).unwrap_or_default();
-        let text = last.iter().filter(|line| !line.trim_start().starts_with("next: "));
-        let text = text.map(|line| line.strip_prefix("pyrotyp: ").unwrap_or(line)).collect::<Vec<_>>().join("\n");
-        (text, next.to_owned())
+        let status = self.exit();
+        self.gave_up.take().unwrap_or_else(|| {
+            let text = format!("the fetch gave no image: {}", plain(error));
+            let exit = if status.is_some_and(|status| status > 1) { Exit::Stopped } else { Exit::Unexpected };
+            Failure::new(exit, text, "run the same command again")
+        })
     }
 }
 
@@ -268,8 +259,8 @@ impl Read for Incoming {
         let count = self.output.as_mut().map_or(Ok(0), |output| output.read(into))?;
         // The end of the pipe is the end of the image only if the process says so.
         if count == 0 && !into.is_empty() && !self.has_ended && self.exit() != Some(0) {
-            let (text, _) = self.words();
-            return Err(io::Error::other(if text.is_empty() { "the fetch ended early".to_owned() } else { text }));
+            let why = self.gave_up.as_ref().map_or("the fetch ended early", |failure| failure.text.as_str());
+            return Err(io::Error::other(why.to_owned()));
         }
         Ok(count)
     }
