@@ -111,7 +111,7 @@ pub(crate) enum Command {
     Shelf {
         /// What to do with them
         #[command(subcommand)]
-        command: Option<Shelf>,
+        command: Option<ShelfCommand>,
     },
     /// Show the whole job on made-up images and simulated drives; touches nothing else
     Demo {
@@ -198,7 +198,7 @@ pub(crate) struct Fetch {
 
 /// What to do with the shelf.
 #[derive(Clone, Debug, Subcommand)]
-pub(crate) enum Shelf {
+pub(crate) enum ShelfCommand {
     /// Put image files on it, with the lists and signatures beside them
     Add {
         /// Image files

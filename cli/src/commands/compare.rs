@@ -81,7 +81,7 @@ pub(crate) fn run(asked: &str, image: &Path, session: &Session<'_>) -> Result<Ex
         put_document(&json::compare(&compared, holds.as_deref()))?;
     } else {
         let onto = onto(&*platform, &choice.drive, session.common);
-        let known = text::Known { holds: holds.as_deref(), onto: onto.as_deref() };
+        let known = text::AboutDrive { holds: holds.as_deref(), onto: onto.as_deref() };
         put(&text::compared(&choice.drive, path, &compared, known, session.common))?;
     }
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })

@@ -25,16 +25,16 @@ use crate::show::shelved::{Row, Verified};
 use crate::show::{json, shelved};
 
 /// Does what is asked with the shelf; lists it when nothing is.
-pub(crate) fn run(asked: Option<&asked::Shelf>, session: &Session<'_>) -> Result<Exit, Failure> {
+pub(crate) fn run(asked: Option<&asked::ShelfCommand>, session: &Session<'_>) -> Result<Exit, Failure> {
     let state = state_folder(session.common).ok_or_else(|| {
         Failure::new(Exit::Usage, "there is no home folder for the shelf", "name a folder with --state")
     })?;
     match asked {
         None => list(&state, session.common),
-        Some(asked::Shelf::Add { files, moves }) => add(&state, files, *moves, session.common),
-        Some(asked::Shelf::Verify { names }) => verify(&state, names, session),
-        Some(asked::Shelf::Remove { names }) => remove(&state, names, session.common),
-        Some(asked::Shelf::Prune { older, go }) => prune(&state, *older, *go, session.common),
+        Some(asked::ShelfCommand::Add { files, moves }) => add(&state, files, *moves, session.common),
+        Some(asked::ShelfCommand::Verify { names }) => verify(&state, names, session),
+        Some(asked::ShelfCommand::Remove { names }) => remove(&state, names, session.common),
+        Some(asked::ShelfCommand::Prune { older, go }) => prune(&state, *older, *go, session.common),
     }
 }
 

@@ -52,7 +52,7 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         expects: None,
     };
     let mut chosen = job::choose(&asked.to, &image, &asked.job, platform, session)?;
-    let before = Before { asked, opened: &opened, image, platform, session };
+    let before = Preparation { asked, opened: &opened, image, platform, session };
     let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
         Ok(prepared) => prepared,
         Err(failure) => {
@@ -65,7 +65,7 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
 }
 
 /// What is known before anything is changed.
-struct Before<'a> {
+struct Preparation<'a> {
     asked: &'a Write,
     opened: &'a OpenedImage,
     image: Image<'a>,
@@ -73,7 +73,7 @@ struct Before<'a> {
     session: &'a Session<'a>,
 }
 
-impl Before<'_> {
+impl Preparation<'_> {
     /// Guard, permission, checksums, unpacking, and the question.
     fn prepare(
         &self,

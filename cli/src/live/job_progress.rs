@@ -9,7 +9,7 @@ use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::job::{Estimate, Event, Watcher};
 use pyrotyp_core::record::{JobResult, Stage};
 
-use super::progress::{PLAIN_EVERY, Pace, amount, style};
+use super::progress::{PLAIN_EVERY, Rate, amount, style};
 use crate::asked::Common;
 use crate::out::{say, warn};
 use crate::show::text::duration;
@@ -20,17 +20,17 @@ pub(crate) struct JobProgress {
     began: Instant,
     /// What all lines are drawn by, at a terminal.
     lines: Option<MultiProgress>,
-    drives: Vec<Mutex<Line>>,
+    drives: Vec<Mutex<DriveLine>>,
 }
 
 /// One drive.
-struct Line {
+struct DriveLine {
     /// Its tag, where there are several.
     tag: String,
     bar: Option<ProgressBar>,
     stage: &'static str,
     total: u64,
-    pace: Pace,
+    pace: Rate,
     /// What was there before, and whether the next that is heard of moving counts it.
     kept: u64,
     goes_on: bool,
@@ -56,12 +56,12 @@ impl JobProgress {
         let lines = is_moving.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10)));
         let line = |tag: &&str| {
             let bar = lines.as_ref().map(|lines| lines.add(ProgressBar::new(0).with_style(style())));
-            Mutex::new(Line {
+            Mutex::new(DriveLine {
                 tag: if tags.len() > 1 { format!("{tag} ") } else { String::new() },
                 bar,
                 stage: "",
                 total: 0,
-                pace: Pace::new(),
+                pace: Rate::new(),
                 kept: 0,
                 goes_on: false,
                 estimate: Estimate::new(reads_back),
@@ -97,11 +97,11 @@ impl JobProgress {
         }
     }
 
-    fn moved(&self, line: &mut Line, done: u64) {
+    fn moved(&self, line: &mut DriveLine, done: u64) {
         let now = Instant::now();
         if std::mem::take(&mut line.goes_on) {
             // What an earlier job has brought there says nothing about how fast this one is.
-            line.pace = Pace::from(done);
+            line.pace = Rate::from(done);
         }
         line.pace.mark(now, done);
         if line.bar.is_none() && now - line.said < PLAIN_EVERY {
@@ -122,7 +122,7 @@ impl JobProgress {
     }
 
     /// With several drives, whoever waits for one of them need not wait for all.
-    fn over(&self, line: &Line, result: JobResult) {
+    fn over(&self, line: &DriveLine, result: JobResult) {
         if let Some(bar) = &line.bar {
             bar.finish_and_clear();
         }
@@ -139,7 +139,7 @@ impl JobProgress {
         }
     }
 
-    fn ended(&self, line: &Line, stage: Stage) {
+    fn ended(&self, line: &DriveLine, stage: Stage) {
         if matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal) {
             let took = line.pace.elapsed().as_secs_f64();
             let total = line.total.max(line.pace.done());
@@ -178,7 +178,7 @@ impl Watcher for JobProgress {
         match event {
             Event::Began { stage, bytes } => {
                 (line.stage, line.total) = (name_of(*stage), bytes.unwrap_or(0));
-                (line.pace, line.said) = (Pace::new(), Instant::now());
+                (line.pace, line.said) = (Rate::new(), Instant::now());
                 if let Some(bar) = &line.bar {
                     bar.set_prefix(format!("{}{}", line.tag, line.stage));
                     bar.set_length(line.total);

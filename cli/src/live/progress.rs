@@ -26,17 +26,17 @@ pub(crate) struct Progress {
     bar: Option<ProgressBar>,
     name: &'static str,
     total: u64,
-    pace: Pace,
+    pace: Rate,
     said: Instant,
 }
 
 /// What was moved lately.
-pub(crate) struct Pace {
+pub(crate) struct Rate {
     began: Instant,
     marks: VecDeque<(Instant, u64)>,
 }
 
-impl Pace {
+impl Rate {
     /// Of something that begins now.
     pub(crate) fn new() -> Self {
         Self::from(0)
@@ -101,7 +101,7 @@ impl Progress {
             let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::stderr_with_hz(10));
             bar.with_style(style())
         });
-        Self { common: common.clone(), bar, name: "", total: 0, pace: Pace::new(), said: Instant::now() }
+        Self { common: common.clone(), bar, name: "", total: 0, pace: Rate::new(), said: Instant::now() }
     }
 
     /// For reading an image of `bytes` bytes before the job; `None` if nobody knows how many.
@@ -146,7 +146,7 @@ impl Progress {
     }
 
     fn start(&mut self, name: &'static str, total: u64) {
-        (self.name, self.total, self.pace, self.said) = (name, total, Pace::new(), Instant::now());
+        (self.name, self.total, self.pace, self.said) = (name, total, Rate::new(), Instant::now());
         if let Some(bar) = &self.bar {
             bar.set_prefix(name);
             bar.set_length(total);

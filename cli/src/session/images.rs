@@ -54,7 +54,7 @@ impl OpenedImage {
     }
 
     /// The optical volume of an image that is not packed.
-    pub(crate) fn plain_volume(&self) -> Option<&iso9660::Volume> {
+    pub(crate) fn plain_volume(&self) -> Option<&iso9660::IsoVolume> {
         self.inspection.volume.as_ref().filter(|_| self.inspection.container.is_none())
     }
 

@@ -23,7 +23,7 @@ macro_rules! add {
 
 /// What is known of a drive beside its comparison.
 #[derive(Clone, Copy)]
-pub(crate) struct Known<'a> {
+pub(crate) struct AboutDrive<'a> {
     /// What is on it where that is something else than the image.
     pub(crate) holds: Option<&'a str>,
     /// How a command names it that writes to it, if one may.
@@ -31,8 +31,14 @@ pub(crate) struct Known<'a> {
 }
 
 /// How a comparison came out.
-pub(crate) fn compared(drive: &Drive, path: &Path, compared: &Comparison, known: Known<'_>, common: &Common) -> String {
-    let Known { holds, onto } = known;
+pub(crate) fn compared(
+    drive: &Drive,
+    path: &Path,
+    compared: &Comparison,
+    known: AboutDrive<'_>,
+    common: &Common,
+) -> String {
+    let AboutDrive { holds, onto } = known;
     let (name, file) = (drive.name(), path.shown());
     if compared.result == JobResult::Verified {
         let size = human_bytes(compared.bytes);

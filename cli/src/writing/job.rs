@@ -14,7 +14,7 @@ use pyrotyp_core::drive::{Choice, Drive, Tag};
 use pyrotyp_core::guard::{Circumstances, Cleared, Confirmed, Plan};
 use pyrotyp_core::hash::BLOCK_BYTES;
 use pyrotyp_core::image::Inspection;
-use pyrotyp_core::job::journal::{Found, Heading, SpentNotes};
+use pyrotyp_core::job::journal::{Heading, Notes, SpentNotes};
 use pyrotyp_core::job::{Checked, Order, Outcome, Pacing, ReadBack, Source, Start, Target, Writing, journal};
 use pyrotyp_core::ledger::Begun;
 use pyrotyp_core::plan::Intent;
@@ -287,16 +287,16 @@ pub(crate) fn resuming(
             return nothing("no notes are kept about a drive without a serial number of its own".to_owned());
         };
         match journal::find(&path, &Heading::new(&chosen.plan.image, bytes, sha256, &drive.tag, drive.bytes)) {
-            Found::Flushed(blocks) if blocks.len() < 2 => {
+            Notes::Flushed(blocks) if blocks.len() < 2 => {
                 nothing("the drive had not confirmed anything yet".to_owned())
             }
-            Found::Flushed(blocks) => {
+            Notes::Flushed(blocks) => {
                 goes_on = true;
                 let kept = human_bytes((blocks.len() as u64).saturating_mul(BLOCK_BYTES));
                 Ok(format!("goes on behind the first {kept}, if the drive still holds them"))
             }
-            Found::Nothing(why) => nothing(why),
-            Found::Other(what) => {
+            Notes::Nothing(why) => nothing(why),
+            Notes::Other(what) => {
                 let text = format!("drive {}: there is nothing to go on with: {what}", drive.tag);
                 Err(Failure::new(Exit::Refused, text, "run the same command without --resume to start over"))
             }

@@ -112,7 +112,7 @@ pub(crate) fn straight_to(asked: &Fetch, to: &str, session: &Session<'_>) -> Res
         let (source, checked) = stream::streamed(&path, &beginning, stream, &sums)?;
         stream::write(passing(&source, checked), &to, &asked.job, confirming, session)
     } else {
-        let line = Line { caller: &caller, bytes: about.bytes, first: Mutex::new(Some(stream)) };
+        let line = DistantImage { caller: &caller, bytes: about.bytes, first: Mutex::new(Some(stream)) };
         let checked = Checked { sums, ..Checked::default() };
         stream::write(passing(&line, checked), &to, &asked.job, confirming, session)
     }
@@ -277,13 +277,13 @@ impl Drop for Incoming {
 }
 
 /// An image on the line, of known length: it can be had from any place on.
-struct Line<'a> {
+struct DistantImage<'a> {
     caller: &'a Caller<'a>,
     bytes: Option<u64>,
     first: Mutex<Option<Box<dyn Read + Send>>>,
 }
 
-impl Source for Line<'_> {
+impl Source for DistantImage<'_> {
     fn bytes(&self) -> Option<u64> {
         self.bytes
     }

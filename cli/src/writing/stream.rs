@@ -128,7 +128,7 @@ pub(crate) fn streamed<'a>(
         return Ok((StreamedImage::new(stream, Box::new(|| Ok(()))), checked));
     };
     let hashers = Hashers::new(sums.iter().map(|sum| sum.algorithm));
-    let packed = Packed(Arc::new(Mutex::new(Counted { stream, hashers: Some(hashers) })));
+    let packed = CountedStream(Arc::new(Mutex::new(Counted { stream, hashers: Some(hashers) })));
     let unpacked = packed::unpacking(format, packed.clone()).map_err(|error| {
         let text = format!("{}: it can't be unpacked: {}", path.shown(), plain(&error));
         Failure::new(Exit::Image, text, "get it again, and compare its checksum")
@@ -139,7 +139,7 @@ pub(crate) fn streamed<'a>(
 
 /// A packed stream, hashed as it comes.
 #[derive(Clone)]
-struct Packed<'a>(Arc<Mutex<Counted<'a>>>);
+struct CountedStream<'a>(Arc<Mutex<Counted<'a>>>);
 
 struct Counted<'a> {
     stream: Box<dyn Read + Send + 'a>,
@@ -156,13 +156,13 @@ impl Read for Counted<'_> {
     }
 }
 
-impl Read for Packed<'_> {
+impl Read for CountedStream<'_> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).read(into)
     }
 }
 
-impl Packed<'_> {
+impl CountedStream<'_> {
     /// Takes what stands behind the packed image as well, and compares.
     fn prove(&self, sums: &[Sum]) -> Result<(), String> {
         let mut counted = self.0.lock().unwrap_or_else(PoisonError::into_inner);

@@ -17,12 +17,12 @@ const LEAD: u64 = 16 << 20;
 
 /// Where the checksums are.
 #[derive(Debug, Default)]
-pub(super) struct Pace {
+pub(super) struct HashPace {
     at: AtomicU64,
     counts: AtomicBool,
 }
 
-impl Pace {
+impl HashPace {
     /// Whether whoever is at byte `at` should wait for the checksums.
     pub(super) fn is_ahead(&self, at: u64) -> bool {
         self.counts.load(Ordering::Relaxed) && at > self.at.load(Ordering::Relaxed).saturating_add(LEAD)
@@ -58,13 +58,13 @@ impl ReadAt for Growing {
 pub(super) struct Follower {
     growing: Arc<Growing>,
     cancel: Cancel,
-    pace: Arc<Pace>,
+    pace: Arc<HashPace>,
     thread: JoinHandle<Option<Vec<Sum>>>,
 }
 
 impl Follower {
     /// Begins with the file at `path`, which is to have `bytes` bytes.
-    pub(super) fn start(path: &Path, bytes: u64, algorithms: &[Algorithm], pace: &Arc<Pace>) -> io::Result<Self> {
+    pub(super) fn start(path: &Path, bytes: u64, algorithms: &[Algorithm], pace: &Arc<HashPace>) -> io::Result<Self> {
         let file = Mutex::new(File::open(path)?);
         let growing = Arc::new(Growing { file, bytes, mark: Mutex::new((0, true)), moved: Condvar::new() });
         let (cancel, wanted) = (Cancel::new(), algorithms.to_vec());

@@ -7,7 +7,7 @@ use std::io::{self, Read};
 use std::time::{Duration, Instant};
 
 use crate::fetch::patience::{CRAWLING, PROGRESS, Patience};
-use crate::fetch::web::{Answer, Part, Web, of_io};
+use crate::fetch::web::{Answer, ByteRange, Web, of_io};
 use crate::fetch::{MirrorFault, News, Pieces, Wanted};
 use crate::hash::Hashers;
 use crate::stop::Cancel;
@@ -93,7 +93,7 @@ impl<'a> Onward<'a> {
             if source.patience.in_a_row() == 0 {
                 (self.tell)(&News::Asking { address: &source.address });
             }
-            let part = Part { start: self.at, end: None, only_if: source.validator.clone() };
+            let part = ByteRange { start: self.at, end: None, only_if: source.validator.clone() };
             let address = source.address.clone();
             match self.web.get(&address, &part).and_then(|answer| self.fit(answer)) {
                 Ok(answer) => {

@@ -7,8 +7,8 @@ use std::sync::mpsc::Sender;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use crate::fetch::incremental_hash::Pace;
-use crate::fetch::web::{Part, Web, of_io};
+use crate::fetch::incremental_hash::HashPace;
+use crate::fetch::web::{ByteRange, Web, of_io};
 use crate::fetch::{MirrorFault, Pieces};
 use crate::hash::Hashers;
 use crate::image::{Stranger, stranger};
@@ -26,17 +26,17 @@ pub(super) struct Errand {
     pub id: u64,
     pub web: Web,
     pub address: String,
-    pub part: Part,
+    pub part: ByteRange,
     /// Length of the whole image, if it is known.
     pub total: Option<u64>,
     /// The most that is taken of an image whose length nobody tells.
     pub most: u64,
     pub pieces: Option<Arc<Pieces>>,
-    pub pace: Arc<Pace>,
+    pub pace: Arc<HashPace>,
     pub file: Arc<Mutex<File>>,
     /// Set when nobody waits for this any more: then not another byte is written.
     pub is_given_up: Arc<AtomicBool>,
-    pub reports: Sender<(u64, Report)>,
+    pub reports: Sender<(u64, RangeReport)>,
 }
 
 /// What a server says of the file before it sends any of it.
@@ -47,7 +47,7 @@ pub(super) struct Began {
 }
 
 /// What a connection tells.
-pub(super) enum Report {
+pub(super) enum RangeReport {
     /// The mirror sends.
     Began(Began),
     /// So far, everything from the start of the range has arrived; nothing of it may count yet.
@@ -75,10 +75,10 @@ impl Errand {
     /// Does it, and reports.
     pub(super) fn run(self) {
         let outcome = self.carry();
-        self.report(Report::Ended(outcome));
+        self.report(RangeReport::Ended(outcome));
     }
 
-    fn report(&self, report: Report) {
+    fn report(&self, report: RangeReport) {
         // Nobody listens when it was given up.
         let _ = self.reports.send((self.id, report));
     }
@@ -101,11 +101,11 @@ impl Errand {
         if total.is_some_and(|bytes| bytes > self.most) {
             return Err(MirrorFault::TooLong { limit: self.most }.into());
         }
-        self.report(Report::Began(Began { total, validator: answer.validator.clone() }));
+        self.report(RangeReport::Began(Began { total, validator: answer.validator.clone() }));
         let end = self.part.end.or(total);
         let mut at = self.part.start;
         let mut chunk = vec![0u8; CHUNK];
-        let mut piece = self.pieces.as_ref().map(|pieces| Piece::at(at, pieces));
+        let mut piece = self.pieces.as_ref().map(|pieces| PieceUnderWay::at(at, pieces));
         while end.is_none_or(|end| at < end) {
             let room = end.map_or(CHUNK, |end| usize::try_from(end.saturating_sub(at)).unwrap_or(CHUNK).min(CHUNK));
             let room = chunk.get_mut(..room).unwrap_or_default();
@@ -139,12 +139,12 @@ impl Errand {
             }
             match (&mut piece, &self.pieces) {
                 (Some(piece), Some(pieces)) => {
-                    self.report(Report::Arrived(next));
+                    self.report(RangeReport::Arrived(next));
                     for (start, end) in piece.take(at, bytes, pieces, end)? {
-                        self.report(Report::There(start, end));
+                        self.report(RangeReport::There(start, end));
                     }
                 }
-                _ => self.report(Report::There(at, next)),
+                _ => self.report(RangeReport::There(at, next)),
             }
             at = next;
         }
@@ -190,12 +190,12 @@ fn look_at(head: &[u8]) -> Result<(), MirrorFault> {
 }
 
 /// The piece under way.
-struct Piece {
+struct PieceUnderWay {
     start: u64,
     hashers: Hashers,
 }
 
-impl Piece {
+impl PieceUnderWay {
     fn at(start: u64, pieces: &Pieces) -> Self {
         Self { start, hashers: Hashers::new([pieces.algorithm]) }
     }

@@ -7,11 +7,11 @@ use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use crate::bytes::ReadAt;
-use crate::fetch::incremental_hash::{Follower, Pace};
+use crate::fetch::incremental_hash::{Follower, HashPace};
 use crate::fetch::part::PartFile;
 use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
-use crate::fetch::range_download::{Began, CarryFault, Errand, Report};
-use crate::fetch::web::{Part, Web};
+use crate::fetch::range_download::{Began, CarryFault, Errand, RangeReport};
+use crate::fetch::web::{ByteRange, Web};
 use crate::fetch::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
 use crate::hash::{Algorithm, Hashers, Sum, pass};
 use crate::stop::Cancel;
@@ -133,10 +133,10 @@ struct Transfer<'a> {
     total: Option<u64>,
     mirrors: Vec<MirrorState>,
     workers: Vec<Worker>,
-    reports: Sender<(u64, Report)>,
-    heard: Receiver<(u64, Report)>,
+    reports: Sender<(u64, RangeReport)>,
+    heard: Receiver<(u64, RangeReport)>,
     next_id: u64,
-    pace: Arc<Pace>,
+    pace: Arc<HashPace>,
     follower: Option<Follower>,
     /// Mirrors from which something of what is there came.
     sources: BTreeSet<usize>,
@@ -281,7 +281,7 @@ impl Transfer<'_> {
             id,
             web: self.web.clone(),
             address: mirror.address.clone(),
-            part: Part { start, end: asked_end, only_if: mirror.validator.clone() },
+            part: ByteRange { start, end: asked_end, only_if: mirror.validator.clone() },
             total: self.total,
             most: self.most,
             pieces: self.pieces.clone(),
@@ -305,17 +305,17 @@ impl Transfer<'_> {
     }
 
     /// Takes in what a connection tells.
-    fn take(&mut self, id: u64, report: Report, listener: &mut dyn Listener) -> Result<(), FetchError> {
+    fn take(&mut self, id: u64, report: RangeReport, listener: &mut dyn Listener) -> Result<(), FetchError> {
         let Some(place) = self.workers.iter().position(|worker| worker.id == id) else { return Ok(()) };
         let Some(worker) = self.workers.get_mut(place) else { return Ok(()) };
         let mirror = worker.mirror;
         match report {
-            Report::Began(began) => {
+            RangeReport::Began(began) => {
                 let from = worker.start;
                 self.began(mirror, from, began, listener)?;
             }
-            Report::Arrived(end) => worker.arrived = end.saturating_sub(worker.start),
-            Report::There(start, end) => {
+            RangeReport::Arrived(end) => worker.arrived = end.saturating_sub(worker.start),
+            RangeReport::There(start, end) => {
                 if self.pieces.is_none() {
                     worker.arrived = end.saturating_sub(worker.start);
                 } else {
@@ -335,7 +335,7 @@ impl Transfer<'_> {
                     self.mirrors.get_mut(mirror).into_iter().for_each(|mirror| mirror.patience.went_on());
                 }
             }
-            Report::Ended(outcome) => {
+            RangeReport::Ended(outcome) => {
                 self.workers.remove(place);
                 match outcome {
                     Ok(total) => {

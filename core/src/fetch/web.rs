@@ -48,7 +48,7 @@ pub struct Web {
 
 /// A part of a file, asked for with `Range` (RFC 9110, §14.2).
 #[derive(Clone, Debug, Default)]
-pub(super) struct Part {
+pub(super) struct ByteRange {
     /// First byte; 0 without an end asks for all of it.
     pub start: u64,
     /// The byte behind the last; `None` for everything from `start` on.
@@ -127,7 +127,7 @@ impl Web {
     }
 
     /// Asks for a file or a part of it.
-    pub(super) fn get(&self, text: &str, part: &Part) -> Result<Answer, MirrorFault> {
+    pub(super) fn get(&self, text: &str, part: &ByteRange) -> Result<Answer, MirrorFault> {
         let mut url = address(text)?;
         for _ in 0..=REDIRECTS_MOST {
             let response = self.ask(&url, part)?;
@@ -143,7 +143,7 @@ impl Web {
         Err(MirrorFault::Redirects)
     }
 
-    fn ask(&self, url: &Url, part: &Part) -> Result<Response<Body>, MirrorFault> {
+    fn ask(&self, url: &Url, part: &ByteRange) -> Result<Response<Body>, MirrorFault> {
         if self.reach == Reach::ThisMachine && !is_this_machine(url) {
             return Err(MirrorFault::Rights);
         }
@@ -188,7 +188,7 @@ impl Web {
     }
 
     fn file_now(&self, text: &str, most: u64) -> Result<Option<Vec<u8>>, MirrorFault> {
-        let answer = match self.get(text, &Part::default()) {
+        let answer = match self.get(text, &ByteRange::default()) {
             Err(MirrorFault::Status { code: 404 | 410, .. }) => return Ok(None),
             other => other?,
         };
@@ -199,7 +199,7 @@ impl Web {
 }
 
 /// The status and the headers, judged.
-fn answer(response: Response<Body>, part: &Part) -> Result<Answer, MirrorFault> {
+fn answer(response: Response<Body>, part: &ByteRange) -> Result<Answer, MirrorFault> {
     let headers = response.headers();
     let length = headers.get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
     let (start, total) = match response.status() {

@@ -5,9 +5,9 @@ use md5::Digest as _;
 use crate::hash::{Algorithm, Sum, Taker};
 
 /// Several checksums of the same bytes, computed in one pass.
-pub struct Hashers(Vec<(Algorithm, State)>);
+pub struct Hashers(Vec<(Algorithm, Hasher)>);
 
-enum State {
+enum Hasher {
     Md5(Box<md5::Md5>),
     Sha224(Box<sha2::Sha224>),
     Blake2b(Box<blake2::Blake2b512>),
@@ -15,7 +15,7 @@ enum State {
     Ring(Box<ring::digest::Context>),
 }
 
-impl State {
+impl Hasher {
     fn new(algorithm: Algorithm) -> Self {
         let ring = |algorithm| Self::Ring(Box::new(ring::digest::Context::new(algorithm)));
         match algorithm {
@@ -60,7 +60,7 @@ impl Hashers {
         let mut wanted: Vec<_> = algorithms.into_iter().collect();
         wanted.sort();
         wanted.dedup();
-        Self(wanted.into_iter().map(|algorithm| (algorithm, State::new(algorithm))).collect())
+        Self(wanted.into_iter().map(|algorithm| (algorithm, Hasher::new(algorithm))).collect())
     }
 
     /// Takes in the next bytes.
@@ -79,7 +79,7 @@ impl Hashers {
     }
 }
 
-impl Taker for State {
+impl Taker for Hasher {
     fn take(&mut self, bytes: &[u8]) {
         self.update(bytes);
     }

@@ -24,7 +24,7 @@ impl<T: Taker> Taker for &mut T {
     }
 }
 
-struct Piece {
+struct Chunk {
     bytes: Vec<u8>,
     filled: usize,
 }
@@ -72,7 +72,7 @@ pub fn show<'a, E>(
     std::thread::scope(|scope| {
         let mut queues = Vec::new();
         for mut taker in takers {
-            let (sender, receiver) = sync_channel::<Arc<Piece>>(LAG);
+            let (sender, receiver) = sync_channel::<Arc<Chunk>>(LAG);
             queues.push(sender);
             scope.spawn(move || {
                 for piece in receiver {
@@ -81,7 +81,7 @@ pub fn show<'a, E>(
             });
         }
         // A taker holds at most LAG pieces in its queue and one in its hands: the one before those is free again.
-        let new = || Arc::new(Piece { bytes: vec![0; PIECE], filled: 0 });
+        let new = || Arc::new(Chunk { bytes: vec![0; PIECE], filled: 0 });
         let mut pieces: std::collections::VecDeque<_> = (0..LAG.saturating_add(2)).map(|_| new()).collect();
         loop {
             let mut piece = pieces.pop_front().filter(|piece| Arc::strong_count(piece) == 1).unwrap_or_else(new);

@@ -92,7 +92,7 @@ fn program((name, wanted): &(&'static str, &'static str), head: &[u8]) -> Option
 }
 
 /// The programs for UEFI in the tree of the optical volume.
-pub(super) fn tree_programs(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Vec<EfiProgram>> {
+pub(super) fn tree_programs(image: &dyn ReadAt, volume: &iso9660::IsoVolume) -> io::Result<Vec<EfiProgram>> {
     let mut programs = Vec::new();
     for (file, extent) in volume.files_in(image, EFI_FOLDER)? {
         let Some(known) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };

@@ -68,11 +68,11 @@ pub(super) struct Facts {
     pub trailing: Option<Trailing>,
     pub head_is_zero: bool,
     pub stranger: Option<Stranger>,
-    pub volume: Option<Result<iso9660::Volume, iso9660::VolumeFault>>,
-    pub catalogue: Option<eltorito::Catalogue>,
+    pub volume: Option<Result<iso9660::IsoVolume, iso9660::VolumeFault>>,
+    pub catalogue: Option<eltorito::BootCatalogue>,
     pub mbr: Option<mbr::Mbr>,
     pub gpt: Option<gpt::Gpt>,
-    pub apm: Option<Vec<apm::Partition>>,
+    pub apm: Option<Vec<apm::ApmPartition>>,
     pub filesystem: Option<filesystem::FileSystem>,
     pub esps: Vec<EspVolume>,
     pub optical_programs: Vec<EfiProgram>,
@@ -93,7 +93,7 @@ impl Facts {
         let gpt = self.gpt.iter().flat_map(|gpt| &gpt.entries);
         let gpt = gpt.filter(|entry| entry.is_esp || entry.is_for_bios).map(|entry| (entry.start, entry.bytes));
         let mbr = self.mbr.iter().flat_map(|mbr| mbr.claims());
-        let is_started = |entry: &&mbr::Entry| {
+        let is_started = |entry: &&mbr::MbrPartition| {
             let passes_on = self.mbr.as_ref().is_some_and(|mbr| mbr.code == bootcode::BootCode::PassesOn);
             entry.kind.is_esp() || (passes_on && entry.active)
         };
@@ -110,11 +110,13 @@ impl Facts {
         let apm = self.apm.iter().flatten().filter(|_| self.volume.is_none());
         let apm = apm.filter_map(|partition| partition.start.checked_add(partition.bytes));
         let others = volume.clone().chain(gpt).chain(filesystem).chain(apm).max();
-        let covers = |entry: &mbr::Entry| self.volume.is_some() && entry.start <= COVERS_FROM && !entry.kind.is_esp();
+        let covers =
+            |entry: &mbr::MbrPartition| self.volume.is_some() && entry.start <= COVERS_FROM && !entry.kind.is_esp();
         let entries = self.mbr.iter().flat_map(|mbr| mbr.claims());
         let (cover, parts): (Vec<_>, Vec<_>) = entries.partition(|entry| covers(entry));
-        let furthest =
-            |entries: Vec<&mbr::Entry>| entries.iter().filter_map(|entry| entry.start.checked_add(entry.bytes)).max();
+        let furthest = |entries: Vec<&mbr::MbrPartition>| {
+            entries.iter().filter_map(|entry| entry.start.checked_add(entry.bytes)).max()
+        };
         let certain = others.max(furthest(parts));
         // Hybrid images round the entry that covers them up to a whole cylinder, and are handed out without the rest.
         let is_there = |end: u64| self.bytes.is_some_and(|bytes| bytes >= end);

@@ -124,19 +124,19 @@ pub struct Inspection {
     /// Size of the smallest drive that takes it, in bytes.
     pub needs_bytes: u64,
     /// The ISO 9660 volume.
-    pub volume: Option<iso9660::Volume>,
+    pub volume: Option<iso9660::IsoVolume>,
     /// The FAT volumes that were looked into.
     pub esps: Vec<EspVolume>,
     /// What an optical drive offers to start.
-    pub catalogue: Option<eltorito::Catalogue>,
+    pub catalogue: Option<eltorito::BootCatalogue>,
     /// Size of the sectors in which its partition tables count, in bytes; `None` if it has none.
     pub sector_bytes: Option<u32>,
     /// Partitions of the MBR, logical ones too.
-    pub mbr: Vec<mbr::Entry>,
+    pub mbr: Vec<mbr::MbrPartition>,
     /// Partitions of the GPT.
-    pub gpt: Vec<gpt::Entry>,
+    pub gpt: Vec<gpt::GptPartition>,
     /// Partitions of an Apple partition map.
-    pub apm: Vec<apm::Partition>,
+    pub apm: Vec<apm::ApmPartition>,
 }
 
 impl Inspection {

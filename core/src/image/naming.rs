@@ -5,7 +5,7 @@
 use std::io;
 
 use crate::bytes::ReadAt;
-use crate::volume::iso9660::Volume;
+use crate::volume::iso9660::IsoVolume;
 
 /// What an image says of itself; every part only where it says it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -81,7 +81,7 @@ fn printable(text: &str) -> Option<String> {
 ///
 /// # Errors
 /// When the image can't be read.
-pub(super) fn read(image: &dyn ReadAt, volume: &Volume) -> io::Result<Naming> {
+pub(super) fn read(image: &dyn ReadAt, volume: &IsoVolume) -> io::Result<Naming> {
     let label = volume.label.as_deref().map(of_label).unwrap_or_default();
     for file in FILES {
         let Some(bytes) = volume.read_file(image, file, FILE_BYTES)? else { continue };

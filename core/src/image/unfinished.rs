@@ -32,7 +32,7 @@ const ZEROS_LEAST: u64 = 3;
 
 /// Where the largest file begins to hold nothing but zeros, if all that lies behind is zeros too: a download that
 /// reserved its room and then stopped looks like this.
-pub(super) fn zeros_from(image: &dyn ReadAt, volume: &iso9660::Volume) -> io::Result<Option<u64>> {
+pub(super) fn zeros_from(image: &dyn ReadAt, volume: &iso9660::IsoVolume) -> io::Result<Option<u64>> {
     let mut files: Vec<iso9660::Extent> = Vec::new();
     volume.files(image, &mut |_, extent| {
         files.push(extent);

@@ -81,7 +81,7 @@ struct Queue {
 }
 
 #[derive(Default)]
-struct State {
+struct QueueState {
     queues: Vec<Queue>,
     has_ended: bool,
     /// How long drives have waited for one that lags.
@@ -90,7 +90,7 @@ struct State {
 
 /// The blocks under way between one reader and its drives.
 pub(super) struct BlockQueue {
-    state: Mutex<State>,
+    state: Mutex<QueueState>,
     changed: Condvar,
     pool: Arc<Pool>,
     /// Whether a drive that lags can go on by itself.
@@ -112,7 +112,10 @@ impl BlockQueue {
     fn with_buffers(drives: usize, buffers: usize, may_leave: bool) -> Self {
         let free = (0..buffers).map(|_| AlignedBuf::new(BLOCK_BYTES as usize)).collect();
         Self {
-            state: Mutex::new(State { queues: (0..drives).map(|_| Queue::default()).collect(), ..State::default() }),
+            state: Mutex::new(QueueState {
+                queues: (0..drives).map(|_| Queue::default()).collect(),
+                ..QueueState::default()
+            }),
             changed: Condvar::new(),
             pool: Arc::new(Pool { free: Mutex::new(free), came_back: Condvar::new() }),
             may_leave,
@@ -228,7 +231,7 @@ impl BlockQueue {
     }
 }
 
-fn somebody_starves(state: &State) -> bool {
+fn somebody_starves(state: &QueueState) -> bool {
     state
         .queues
         .iter()
@@ -237,7 +240,7 @@ fn somebody_starves(state: &State) -> bool {
 
 /// How reading the image ended, for all drives of a job.
 #[derive(Default)]
-pub(super) struct Verdict {
+pub(super) struct ImageEnding {
     told: Mutex<Option<Result<ImageEnd, Arc<ImageFault>>>>,
     changed: Condvar,
 }
@@ -263,7 +266,7 @@ impl ImageEnd {
     }
 }
 
-impl Verdict {
+impl ImageEnding {
     /// Tells it, once.
     pub(super) fn tell(&self, verdict: Result<ImageEnd, ImageFault>) {
         lock(&self.told).get_or_insert(verdict.map_err(Arc::new));

@@ -44,7 +44,7 @@ pub struct Comparison {
 }
 
 #[derive(Default)]
-struct State {
+struct CompareState {
     suspects: Vec<Suspect>,
     blocks: Vec<Option<blake3::Hash>>,
     done: u64,
@@ -105,7 +105,7 @@ fn read_both(
     range: Range<u64>,
     cancel: &Cancel,
     watcher: &dyn Watcher,
-) -> Result<(State, u64), JobFault> {
+) -> Result<(CompareState, u64), JobFault> {
     let block_queue = BlockQueue::new(1, false);
     let (source, checked) = (KeptImage(image), Checked::default());
     let reading = ImageReader {
@@ -116,7 +116,7 @@ fn read_both(
         from: 0,
         withheld_from: usize::MAX,
     };
-    let state = Mutex::new(State::default());
+    let state = Mutex::new(CompareState::default());
     let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
     let counting = crate::job::watch::Counting::new(watcher);
     let working = Workers::of(IN_FLIGHT);

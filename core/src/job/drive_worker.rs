@@ -7,10 +7,10 @@ use std::time::Instant;
 use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
 use crate::guard::Cleared;
 use crate::hash::{BLOCK_BYTES, BlockDigests};
-use crate::job::block_queue::{BlockQueue, ImageEnd, Verdict};
+use crate::job::block_queue::{BlockQueue, ImageEnd, ImageEnding};
 use crate::job::diagnosis::{Before, Case, Written};
 use crate::job::image_reader::ImageReader;
-use crate::job::journal::{Found, Heading, Journal};
+use crate::job::journal::{Heading, Journal, Notes};
 use crate::job::layout::{Frame, block_range, length, start_of};
 use crate::job::piece::Piece;
 use crate::job::rendezvous::{Arrival, Rendezvous};
@@ -41,7 +41,7 @@ pub(super) struct Shared<'a> {
     pub watcher: &'a dyn Watcher,
     pub rendezvous: Rendezvous,
     pub block_queue: BlockQueue,
-    pub verdict: Verdict,
+    pub verdict: ImageEnding,
 }
 
 /// One drive's part.
@@ -221,9 +221,9 @@ impl<'a> DriveWorker<'a> {
             return nothing("no notes are kept about this drive".to_owned());
         };
         let mut blocks = match journal::find(path, heading) {
-            Found::Flushed(blocks) => blocks,
-            Found::Nothing(why) => return nothing(why),
-            Found::Other(what) => return Err(JobFault::OtherJob { what }),
+            Notes::Flushed(blocks) => blocks,
+            Notes::Nothing(why) => return nothing(why),
+            Notes::Other(what) => return Err(JobFault::OtherJob { what }),
         };
         let image_bytes = self.shared.order.source.bytes().unwrap_or(u64::MAX);
         blocks.truncate(frame.whole_blocks_before(image_bytes));

@@ -36,7 +36,7 @@ pub(super) struct ImageReader<'a> {
 /// Blocks by their number, with their digests.
 type Numbered = Vec<(usize, blake3::Hash)>;
 
-enum Item {
+enum Handed {
     Block {
         index: usize,
         bytes: usize,
@@ -81,7 +81,7 @@ impl ImageReader<'_> {
         skips: Option<Option<FromDrive>>,
         block_queue: &BlockQueue,
         cancel: &Cancel,
-        hand_over: impl Fn(Item) -> bool,
+        hand_over: impl Fn(Handed) -> bool,
     ) -> Result<u64, ImageFault> {
         let is_line = self.source.access() == Access::Costly;
         let fail = |at: u64| {
@@ -114,7 +114,7 @@ impl ImageReader<'_> {
             let padded = bytes.next_multiple_of(ALIGNMENT).min(buffer.len());
             buffer.get_mut(bytes..padded).unwrap_or_default().fill(0);
             let is_last = (bytes as u64) < BLOCK_BYTES;
-            if !hand_over(Item::Block { index, bytes, buffer }) {
+            if !hand_over(Handed::Block { index, bytes, buffer }) {
                 return Err(ImageFault::Stopped);
             }
             if is_last {
@@ -124,7 +124,7 @@ impl ImageReader<'_> {
             if let Some(from_drive) = skips.as_ref().filter(|_| index == 1) {
                 drop(stream);
                 for passed in from_drive.iter().flatten() {
-                    if !hand_over(Item::Passed(passed)) {
+                    if !hand_over(Handed::Passed(passed)) {
                         return Err(ImageFault::Stopped);
                     }
                 }
@@ -137,7 +137,7 @@ impl ImageReader<'_> {
     /// Hashes what needs to be, in order, and hands it to the drives.
     fn hash(
         &self,
-        ready: &Receiver<Item>,
+        ready: &Receiver<Handed>,
         block_queue: &BlockQueue,
         wanted: &[Algorithm],
     ) -> Result<(Hashers, Numbered), ImageFault> {
@@ -146,8 +146,8 @@ impl ImageReader<'_> {
         let known = self.checked.blocks.as_ref();
         for item in ready {
             let (index, bytes, buffer) = match item {
-                Item::Block { index, bytes, buffer } => (index, bytes, buffer),
-                Item::Passed(passed) => {
+                Handed::Block { index, bytes, buffer } => (index, bytes, buffer),
+                Handed::Passed(passed) => {
                     hashers.update(&passed);
                     continue;
                 }

@@ -82,7 +82,7 @@ pub struct Earlier {
 
 /// What becomes of an earlier job's notes.
 #[derive(Debug)]
-pub enum Found {
+pub enum Notes {
     /// The job can go on, with the digests of the blocks that were flushed.
     Flushed(BlockDigests),
     /// There is nothing to go on with, in words.
@@ -105,15 +105,15 @@ pub fn path_of(state: &Path, drive: &Tag) -> PathBuf {
 }
 
 /// Looks for what an earlier job has noted about the same drive and image.
-pub fn find(path: &Path, now: &Heading) -> Found {
+pub fn find(path: &Path, now: &Heading) -> Notes {
     match read(path) {
         Ok(Some(earlier)) => match earlier.heading.other_than(now) {
-            Some(what) => Found::Other(what),
-            None => Found::Flushed(earlier.digests),
+            Some(what) => Notes::Other(what),
+            None => Notes::Flushed(earlier.digests),
         },
-        Ok(None) => Found::Nothing("no job on this drive has stopped half-way".to_owned()),
+        Ok(None) => Notes::Nothing("no job on this drive has stopped half-way".to_owned()),
         Err(error) => {
-            Found::Nothing(format!("the notes of the last job can't be used: {}", crate::text::plain(&error)))
+            Notes::Nothing(format!("the notes of the last job can't be used: {}", crate::text::plain(&error)))
         }
     }
 }
@@ -219,7 +219,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = path_of(folder.path(), &"DBR7?".parse().unwrap());
         let why = |path: &Path| match find(path, &heading()) {
-            Found::Nothing(why) => why,
+            Notes::Nothing(why) => why,
             other => panic!("{other:?}"),
         };
         assert_eq!(why(&path), "no job on this drive has stopped half-way");
@@ -230,8 +230,8 @@ mod tests {
         journal.note(&blocks[1..3]).unwrap();
         journal.note(&blocks[3..]).unwrap();
         let found = |now: &Heading| match find(&path, now) {
-            Found::Flushed(digests) => format!("{} blocks", digests.len()),
-            Found::Nothing(why) | Found::Other(why) => why,
+            Notes::Flushed(digests) => format!("{} blocks", digests.len()),
+            Notes::Nothing(why) | Notes::Other(why) => why,
         };
         let text = fs::read_to_string(&path).unwrap();
         let mut told = vec![found(&heading())];

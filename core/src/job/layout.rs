@@ -124,6 +124,11 @@ mod tests {
         let told =
             [0, BLOCK_BYTES - 1, BLOCK_BYTES, 2 * BLOCK_BYTES + 1, u64::MAX].map(|at| frame.whole_blocks_before(at));
         assert_eq!(told, [0, 0, 1, 2, 3], "none of them reaches into the drive's end");
+        assert_eq!([0, 1, 512, 513].map(|bytes| frame.padded(bytes)), [0, 512, 512, 1024]);
+        let backwards = Range { start: 9, end: 5 };
+        assert_eq!([length(&(5..9)), length(&(5..5)), length(&backwards)], [4, 0, 0]);
+        let told: Vec<_> = pieces(100, b"0123456789", 4).collect();
+        assert_eq!(told, [(100, &b"0123"[..]), (104, b"4567"), (108, b"89")]);
     }
 
     proptest! {

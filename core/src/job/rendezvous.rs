@@ -16,21 +16,21 @@ pub(super) struct Arrival {
 }
 
 #[derive(Default)]
-struct State {
+struct Arrivals {
     missing: usize,
     ready: Vec<Arrival>,
 }
 
 /// Where the drives of a job come together.
 pub(super) struct Rendezvous {
-    state: Mutex<State>,
+    state: Mutex<Arrivals>,
     changed: Condvar,
 }
 
 impl Rendezvous {
     /// For so many drives.
     pub(super) fn new(drives: usize) -> Self {
-        Self { state: Mutex::new(State { missing: drives, ready: Vec::new() }), changed: Condvar::new() }
+        Self { state: Mutex::new(Arrivals { missing: drives, ready: Vec::new() }), changed: Condvar::new() }
     }
 
     /// A drive is ready, or, with `None`, never will be.

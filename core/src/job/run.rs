@@ -1,7 +1,7 @@
 //! One image onto one drive or several at once.
 
 use crate::devices::Platform;
-use crate::job::block_queue::{BlockQueue, Verdict};
+use crate::job::block_queue::{BlockQueue, ImageEnding};
 use crate::job::drive_worker::{DriveWorker, Shared};
 use crate::job::fault::ImageFault;
 use crate::job::order::{Order, Target};
@@ -32,7 +32,7 @@ pub fn run(
         watcher,
         rendezvous: Rendezvous::new(drives),
         block_queue: BlockQueue::new(drives, drive_worker::may_leave(order.source)),
-        verdict: Verdict::default(),
+        verdict: ImageEnding::default(),
     };
     let heartbeats: Vec<Heartbeat> = targets.iter().map(|_| Heartbeat::new()).collect();
     watchdog::watched(&heartbeats, order.pacing.stall_after, watcher, || {

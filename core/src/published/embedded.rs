@@ -12,7 +12,7 @@ use md5::{Digest as _, Md5};
 
 use crate::bytes::{ReadAt, read_block};
 use crate::hash::Taker;
-use crate::volume::iso9660::{SECTOR, Volume};
+use crate::volume::iso9660::{IsoVolume, SECTOR};
 
 /// Where the area lies in the image, in bytes: the descriptor is in sector 16, the area at its offset 883 (BP 884–1395).
 const AREA: std::ops::Range<u64> = 16 * SECTOR as u64 + 883..16 * SECTOR as u64 + 1395;
@@ -56,7 +56,7 @@ impl EmbeddedReport {
 ///
 /// # Errors
 /// When the image can't be read.
-pub fn embedded(image: &dyn ReadAt, volume: &Volume) -> io::Result<Option<Embedded>> {
+pub fn embedded(image: &dyn ReadAt, volume: &IsoVolume) -> io::Result<Option<Embedded>> {
     let Some(area) = read_block::<512>(image, AREA.start)? else { return Ok(None) };
     Ok(parse(&String::from_utf8_lossy(area.as_slice()), volume.declared_bytes))
 }

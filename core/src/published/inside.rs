@@ -11,7 +11,7 @@ use crate::published::sidecar::is_list;
 use crate::published::sums::SUMS_BYTES_MOST;
 use crate::published::{CheckError, sums};
 use crate::stop::Cancel;
-use crate::volume::iso9660::{Extent, Volume};
+use crate::volume::iso9660::{Extent, IsoVolume};
 
 /// Read in pieces of this many bytes.
 const PIECE: u64 = 1 << 20;
@@ -36,7 +36,7 @@ impl FileList {
     }
 }
 
-struct Wanted {
+struct ListedFile {
     sum: Sum,
     /// Several when a file is larger than one directory record can say.
     extents: Vec<Extent>,
@@ -50,7 +50,7 @@ struct Wanted {
 /// When the image can't be read, or `cancel` says stop.
 pub fn file_list(
     image: &dyn ReadAt,
-    volume: &Volume,
+    volume: &IsoVolume,
     cancel: &Cancel,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Option<FileList>, CheckError> {
@@ -69,11 +69,11 @@ pub fn file_list(
     let count = image.fill_at(extent.start, &mut text).map_err(fail(extent.start))?;
     text.truncate(count);
 
-    let mut wanted: BTreeMap<String, Wanted> = BTreeMap::new();
+    let mut wanted: BTreeMap<String, ListedFile> = BTreeMap::new();
     for line in sums::parse(&text, sums::kind_in(&source)).lines {
         let Some(name) = line.name else { continue };
         let path = name.trim_start_matches("./").trim_start_matches('/').to_owned();
-        wanted.insert(path, Wanted { sum: line.sum, extents: Vec::new() });
+        wanted.insert(path, ListedFile { sum: line.sum, extents: Vec::new() });
     }
     let mut place = |path: &str, extent: Extent| {
         if let Some(wanted) = wanted.get_mut(path) {

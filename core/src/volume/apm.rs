@@ -16,7 +16,7 @@ pub const ENTRIES_MOST: u32 = 64;
 
 /// An entry that stands for something other than the map itself and free space.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Partition {
+pub struct ApmPartition {
     /// Place in the map, counted from 1.
     pub number: u32,
     /// First byte in the image.
@@ -31,7 +31,7 @@ pub struct Partition {
 ///
 /// # Errors
 /// When the image can't be read.
-pub fn read(image: &dyn ReadAt) -> io::Result<Option<Vec<Partition>>> {
+pub fn read(image: &dyn ReadAt) -> io::Result<Option<Vec<ApmPartition>>> {
     let Some(descriptor) = read_block::<4>(image, 0)? else { return Ok(None) };
     if take(descriptor.as_slice(), 0) != Some(DRIVER_DESCRIPTOR) {
         return Ok(None);
@@ -48,7 +48,7 @@ pub fn read(image: &dyn ReadAt) -> io::Result<Option<Vec<Partition>>> {
     Ok(None)
 }
 
-fn map(image: &dyn ReadAt, block: u64) -> io::Result<Option<Vec<Partition>>> {
+fn map(image: &dyn ReadAt, block: u64) -> io::Result<Option<Vec<ApmPartition>>> {
     let (mut found, mut count) = (Vec::new(), 1);
     let mut number = 1u32;
     while number <= count {
@@ -62,7 +62,7 @@ fn map(image: &dyn ReadAt, block: u64) -> io::Result<Option<Vec<Partition>>> {
         if !matches!(kind.as_str(), "Apple_partition_map" | "Apple_Free" | "Apple_Void" | "") {
             let (start, bytes) = (u64::from(field(8)), u64::from(field(12)));
             let (start, bytes) = (start.saturating_mul(block), bytes.saturating_mul(block));
-            found.push(Partition { number, start, bytes, kind });
+            found.push(ApmPartition { number, start, bytes, kind });
         }
         number = number.saturating_add(1);
     }
@@ -86,7 +86,7 @@ mod tests {
             image[at + 48..at + 48 + kind.len()].copy_from_slice(kind.as_bytes());
         }
         let found = read(&image).unwrap().unwrap();
-        assert_eq!(found, [Partition { number: 2, start: 5 * 2048, bytes: 3 * 2048, kind: "Apple_HFS".into() }]);
+        assert_eq!(found, [ApmPartition { number: 2, start: 5 * 2048, bytes: 3 * 2048, kind: "Apple_HFS".into() }]);
         image[2048 + 4] = 0xFF; // a map that claims billions of entries ends where they end
         assert_eq!(read(&image).unwrap().unwrap(), found);
     }

@@ -38,7 +38,7 @@ pub enum Emulation {
 
 /// One thing to start.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Entry {
+pub struct BootEntry {
     /// Whom it is for.
     pub platform: PlatformId,
     /// Whether it is marked as startable.
@@ -53,22 +53,22 @@ pub struct Entry {
 
 /// A decoded catalogue.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Catalogue {
+pub struct BootCatalogue {
     /// Whether the validation entry's 16-bit words add up to zero (§2.1).
     pub checksum_ok: bool,
     /// Entries in the order of the catalogue; 63 at most.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<BootEntry>,
 }
 
 /// Reads the catalogue's first sector; `None` if it is outside the image or has no validation entry.
 ///
 /// # Errors
 /// When the image can't be read.
-pub fn read(image: &dyn ReadAt, at: u64) -> io::Result<Option<Catalogue>> {
+pub fn read(image: &dyn ReadAt, at: u64) -> io::Result<Option<BootCatalogue>> {
     Ok(read_block::<SECTOR>(image, at)?.and_then(|raw| parse(raw.as_slice())))
 }
 
-fn parse(raw: &[u8]) -> Option<Catalogue> {
+fn parse(raw: &[u8]) -> Option<BootCatalogue> {
     let mut records = raw.chunks_exact(ENTRY);
     let validation = records.next()?;
     let [1, platform] = take::<2>(validation, 0)? else { return None };
@@ -86,12 +86,12 @@ fn parse(raw: &[u8]) -> Option<Catalogue> {
             _ => {} // an extension of the entry before
         }
     }
-    Some(Catalogue { checksum_ok, entries })
+    Some(BootCatalogue { checksum_ok, entries })
 }
 
-fn entry(record: &[u8], platform: PlatformId, bootable: bool) -> Option<Entry> {
+fn entry(record: &[u8], platform: PlatformId, bootable: bool) -> Option<BootEntry> {
     let (sectors, block) = (u16_le(record, 6)?, u32_le(record, 8)?);
-    (block != 0).then_some(Entry {
+    (block != 0).then_some(BootEntry {
         platform,
         bootable,
         emulation: match record.get(1)? & 0x0F {

@@ -84,7 +84,7 @@ pub struct Header {
 
 /// A partition entry in use.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Entry {
+pub struct GptPartition {
     /// Place in the table, counted from 1 as partitions are.
     pub number: u32,
     /// Whether its type is that of an EFI system partition.
@@ -109,7 +109,7 @@ pub struct Gpt {
     /// The copy at the end.
     pub backup: Result<Header, GptFault>,
     /// Entries in use, [`ENTRIES_KEPT`] at most.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<GptPartition>,
 }
 
 impl Gpt {
@@ -160,7 +160,7 @@ fn read_laid_out_for(image: &dyn ReadAt, sector_bytes: u32) -> io::Result<Option
     }))
 }
 
-type Copy = Result<(Header, Vec<Entry>), GptFault>;
+type Copy = Result<(Header, Vec<GptPartition>), GptFault>;
 
 fn copy(image: &dyn ReadAt, at: u64, sector: u64) -> io::Result<Copy> {
     let Some(raw) = read_block::<HEADER_MAX>(image, at)? else {
@@ -230,7 +230,7 @@ struct Array {
 
 impl Array {
     /// Reads the entries in chunks and gives the CRC of all their bytes.
-    fn read(&self, image: &dyn ReadAt, sector: u64, entries: &mut Vec<Entry>) -> io::Result<u32> {
+    fn read(&self, image: &dyn ReadAt, sector: u64, entries: &mut Vec<GptPartition>) -> io::Result<u32> {
         let mut hasher = crc32fast::Hasher::new();
         let mut chunk = vec![0u8; CHUNK.max(self.entry_bytes)];
         let (mut done, mut number) = (0u64, 0u32);
@@ -260,7 +260,7 @@ const ATTRIBUTES: usize = 48;
 const LEGACY_BIOS_BOOTABLE: u64 = 1 << 2;
 
 /// One entry: type at 0, first sector at 32, last sector at 40, name at 56 (§5.3.3, table 5.6).
-fn entry(raw: &[u8], number: u32, sector: u64) -> Option<Entry> {
+fn entry(raw: &[u8], number: u32, sector: u64) -> Option<GptPartition> {
     let kind: [u8; 16] = take(raw, 0)?;
     if kind == [0; 16] {
         return None;
@@ -272,7 +272,7 @@ fn entry(raw: &[u8], number: u32, sector: u64) -> Option<Entry> {
         .map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER))
         .map(|c| if c.is_control() { ' ' } else { c })
         .collect();
-    Some(Entry {
+    Some(GptPartition {
         number,
         is_esp: kind == ESP_TYPE,
         is_for_bios: u64_le(raw, ATTRIBUTES)? & LEGACY_BIOS_BOOTABLE != 0,

@@ -44,7 +44,7 @@ impl PartitionType {
 
 /// An entry: one of the four, or a logical partition.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Entry {
+pub struct MbrPartition {
     /// Counted from 1 as partitions are; logical ones from 5.
     pub number: u32,
     /// Marked as the one to start from.
@@ -65,7 +65,7 @@ pub struct Mbr {
     /// Number that tells this disk from others.
     pub disk_signature: u32,
     /// The entries in use.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<MbrPartition>,
 }
 
 /// Decodes a record with the signature 0x55 0xAA; `None` for anything else.
@@ -85,7 +85,7 @@ pub fn parse(data: &[u8], sector_bytes: u32) -> Option<Mbr> {
         }
         let (first, count) = (u32_le(&raw, 8)?, u32_le(&raw, 12)?);
         if count > 0 {
-            entries.push(Entry {
+            entries.push(MbrPartition {
                 number,
                 active: status == 0x80,
                 kind: PartitionType(kind),
@@ -112,10 +112,10 @@ pub fn read_logical(image: &dyn ReadAt, mbr: &mut Mbr, sector_bytes: u32) -> io:
         }
         let Some(raw) = read_block::<MBR_BYTES>(image, at)? else { break };
         let Some(record) = parse(raw.as_slice(), sector_bytes) else { break };
-        let (next, own): (Vec<Entry>, Vec<Entry>) =
+        let (next, own): (Vec<MbrPartition>, Vec<MbrPartition>) =
             record.entries.into_iter().partition(|entry| entry.kind.is_extended());
         let placed = own.first().and_then(|entry| Some((at.checked_add(entry.start)?, entry)));
-        mbr.entries.extend(placed.map(|(start, entry)| Entry { number, start, ..*entry }));
+        mbr.entries.extend(placed.map(|(start, entry)| MbrPartition { number, start, ..*entry }));
         match next.first().and_then(|entry| chain.checked_add(entry.start)) {
             Some(next) => at = next,
             None => break,
@@ -127,8 +127,8 @@ pub fn read_logical(image: &dyn ReadAt, mbr: &mut Mbr, sector_bytes: u32) -> io:
 impl Mbr {
     /// The first two entries that share bytes although neither lies in the other, as those of hybrid images do.
     pub fn overlapping(&self) -> Option<(u32, u32)> {
-        let end = |entry: &Entry| entry.start.saturating_add(entry.bytes);
-        let holds = |outer: &Entry, inner: &Entry| outer.start <= inner.start && end(inner) <= end(outer);
+        let end = |entry: &MbrPartition| entry.start.saturating_add(entry.bytes);
+        let holds = |outer: &MbrPartition, inner: &MbrPartition| outer.start <= inner.start && end(inner) <= end(outer);
         self.claims().find_map(|one| {
             let other = self.claims().find(|other| {
                 let apart = end(one) <= other.start || end(other) <= one.start;
@@ -144,7 +144,7 @@ impl Mbr {
     }
 
     /// The entries that claim bytes. The one that covers a GPT claims none: it may cover a whole drive.
-    pub fn claims(&self) -> impl Iterator<Item = &Entry> {
+    pub fn claims(&self) -> impl Iterator<Item = &MbrPartition> {
         self.entries.iter().filter(|entry| entry.kind != PartitionType::GPT_PROTECTIVE)
     }
 }

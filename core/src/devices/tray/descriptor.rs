@@ -63,7 +63,7 @@ pub struct DriveSpec {
     pub partitions: Vec<PartitionSpec>,
     /// What is wrong with it.
     #[serde(default, rename = "fault")]
-    pub faults: Vec<Fault>,
+    pub faults: Vec<SimulatedFault>,
 }
 
 fn usual_sector() -> u32 {
@@ -91,7 +91,7 @@ pub struct PartitionSpec {
 /// Something wrong with a drive. Places and lengths are bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Deserialize)]
 #[serde(tag = "kind", rename_all = "kebab-case", deny_unknown_fields)]
-pub enum Fault {
+pub enum SimulatedFault {
     /// Writing into the range fails.
     WriteError {
         /// First byte.
@@ -177,7 +177,10 @@ impl Descriptor {
                 return Err(format!("{name}: {} bytes are not whole sectors of {}", drive.bytes, drive.sector_bytes));
             }
             for fault in &drive.faults {
-                if matches!(fault, Fault::Wrap { true_bytes: 0 } | Fault::Slow { bytes_per_second: 0 }) {
+                if matches!(
+                    fault,
+                    SimulatedFault::Wrap { true_bytes: 0 } | SimulatedFault::Slow { bytes_per_second: 0 }
+                ) {
                     return Err(format!("{name}: a fault needs a number above zero"));
                 }
             }

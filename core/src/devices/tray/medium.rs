@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use crate::devices::DriveFault;
-use crate::devices::tray::{DriveSpec, Fault};
+use crate::devices::tray::{DriveSpec, SimulatedFault};
 
 /// A corrupting fault spoils one byte in each stretch of this many.
 const CORRUPT_EVERY: u64 = 512;
@@ -111,7 +111,7 @@ impl Medium {
 
     fn wait(&self, bytes: usize) {
         for fault in &self.spec.faults {
-            if let Fault::Slow { bytes_per_second } = fault {
+            if let SimulatedFault::Slow { bytes_per_second } = fault {
                 let _line = self.line.lock().unwrap_or_else(PoisonError::into_inner);
                 std::thread::sleep(Duration::from_secs_f64(bytes as f64 / *bytes_per_second as f64));
             }
@@ -121,7 +121,7 @@ impl Medium {
     /// Splits a range where a false capacity wraps round: offset in the range, true place, length.
     fn places(&self, at: u64, len: usize) -> Vec<(usize, u64, usize)> {
         let wrap = self.spec.faults.iter().find_map(|fault| match fault {
-            Fault::Wrap { true_bytes } => Some(*true_bytes),
+            SimulatedFault::Wrap { true_bytes } => Some(*true_bytes),
             _ => None,
         });
         let Some(size) = wrap else { return vec![(0, at, len)] };
@@ -141,7 +141,7 @@ impl Medium {
         self.check_whole_sectors(at, into.len())?;
         self.wait(into.len());
         for (number, fault) in self.spec.faults.iter().enumerate() {
-            if let Fault::ReadError { at: from, bytes, times } = fault
+            if let SimulatedFault::ReadError { at: from, bytes, times } = fault
                 && overlap(at, into.len(), *from, *bytes).is_some()
                 && self.strikes(number, *times)
             {
@@ -168,12 +168,12 @@ impl Medium {
         let mut is_pulled_out = false;
         for (number, fault) in self.spec.faults.iter().enumerate() {
             match fault {
-                Fault::Stall { after_bytes, milliseconds }
+                SimulatedFault::Stall { after_bytes, milliseconds }
                     if before >= *after_bytes && self.strikes(number, Some(1)) =>
                 {
                     std::thread::sleep(Duration::from_millis(*milliseconds));
                 }
-                Fault::Unplug { after_bytes } => {
+                SimulatedFault::Unplug { after_bytes } => {
                     let left = usize::try_from(after_bytes.saturating_sub(before)).unwrap_or(usize::MAX);
                     if left < from.len() {
                         taken = taken.min(left);
@@ -181,7 +181,7 @@ impl Medium {
                         is_pulled_out = true;
                     }
                 }
-                Fault::WriteError { at: bad, bytes, times } => {
+                SimulatedFault::WriteError { at: bad, bytes, times } => {
                     if let Some((start, _)) = overlap(at, from.len(), *bad, *bytes)
                         && start < taken
                         && self.strikes(number, *times)
@@ -211,12 +211,12 @@ impl Medium {
         let mut kept = vec![(0, from.len())];
         for fault in &self.spec.faults {
             match fault {
-                Fault::Corrupt { at: bad, bytes: length, after_bytes } if before >= *after_bytes => {
+                SimulatedFault::Corrupt { at: bad, bytes: length, after_bytes } if before >= *after_bytes => {
                     let Some((start, end)) = overlap(at, from.len(), *bad, *length) else { continue };
                     let spoilt = bytes.get_mut(start..end).unwrap_or_default();
                     spoilt.iter_mut().step_by(CORRUPT_EVERY as usize).for_each(|byte| *byte ^= 0x10);
                 }
-                Fault::Drop { at: bad, bytes: length } => {
+                SimulatedFault::Drop { at: bad, bytes: length } => {
                     let Some((start, end)) = overlap(at, from.len(), *bad, *length) else { continue };
                     kept = kept.into_iter().flat_map(|(a, b)| [(a, b.min(start)), (a.max(end), b)]).collect();
                 }

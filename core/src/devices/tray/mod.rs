@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-pub use descriptor::{Descriptor, DriveSpec, FILE_NAME, Fault, PartitionSpec};
+pub use descriptor::{Descriptor, DriveSpec, FILE_NAME, PartitionSpec, SimulatedFault};
 use medium::Medium;
 
 use crate::bytes::Part;

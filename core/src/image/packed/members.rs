@@ -95,7 +95,7 @@ impl<R: Read> BufRead for Ahead<R> {
 }
 
 /// One part, by its codec.
-enum Part<R: Read> {
+enum Member<R: Read> {
     Gz(flate2::bufread::GzDecoder<Ahead<R>>),
     Xz(liblzma::bufread::XzDecoder<Ahead<R>>),
     Zst(zstd::stream::read::Decoder<'static, Ahead<R>>),
@@ -103,7 +103,7 @@ enum Part<R: Read> {
     Lz4(Box<lz4_flex::frame::FrameDecoder<Ahead<R>>>),
 }
 
-impl<R: Read> Part<R> {
+impl<R: Read> Member<R> {
     fn open(format: Format, packed: Ahead<R>) -> io::Result<Self> {
         Ok(match format {
             Format::Gz => Self::Gz(flate2::bufread::GzDecoder::new(packed)),
@@ -163,10 +163,10 @@ fn xz_codec() -> io::Result<liblzma::stream::Stream> {
 }
 
 /// What stands behind a part.
-enum State<R: Read> {
+enum MemberState<R: Read> {
     /// Here a part begins, or the file ends.
     Between(Ahead<R>),
-    Within(Box<Part<R>>),
+    Within(Box<Member<R>>),
     /// All of it was given, or a part of it was damaged.
     Over,
 }
@@ -174,7 +174,7 @@ enum State<R: Read> {
 /// All that is inside a packed file, part after part.
 pub(super) struct Members<R: Read> {
     format: Format,
-    state: State<R>,
+    state: MemberState<R>,
     /// How many parts were begun, and how many bytes came out of all of them.
     begun: u64,
     bytes: u64,
@@ -189,11 +189,11 @@ impl<R: Read> Members<R> {
         if format == Format::Zip {
             return Err(io::Error::other("the directory of a zip file lies at its end"));
         }
-        Ok(Self { format, state: State::Between(Ahead::new(packed)), begun: 0, bytes: 0 })
+        Ok(Self { format, state: MemberState::Between(Ahead::new(packed)), begun: 0, bytes: 0 })
     }
 
     /// The next part; `None` at the end of the file.
-    fn next(&mut self, mut packed: Ahead<R>) -> io::Result<Option<Part<R>>> {
+    fn next(&mut self, mut packed: Ahead<R>) -> io::Result<Option<Member<R>>> {
         let is_first = self.begun == 0;
         if !is_first {
             let zeros = packed.skip_zeros()?;
@@ -226,7 +226,7 @@ impl<R: Read> Members<R> {
         let head = packed.peek(needs::HEAD)?;
         needs::check(self.format, head).map_err(io::Error::other)?;
         self.count()?;
-        Part::open(self.format, packed).map(Some)
+        Member::open(self.format, packed).map(Some)
     }
 
     /// One more part begins.
@@ -266,21 +266,21 @@ impl<R: Read> Read for Members<R> {
         }
         // A part that failed is not gone on with.
         loop {
-            self.state = match std::mem::replace(&mut self.state, State::Over) {
-                State::Over => return Ok(0),
-                State::Between(packed) => match self.next(packed)? {
-                    Some(part) => State::Within(Box::new(part)),
+            self.state = match std::mem::replace(&mut self.state, MemberState::Over) {
+                MemberState::Over => return Ok(0),
+                MemberState::Between(packed) => match self.next(packed)? {
+                    Some(part) => MemberState::Within(Box::new(part)),
                     None => return Ok(0),
                 },
-                State::Within(mut part) => match part.read(into) {
-                    Ok(0) => State::Between(part.close()?),
+                MemberState::Within(mut part) => match part.read(into) {
+                    Ok(0) => MemberState::Between(part.close()?),
                     Ok(count) => {
                         self.bytes = self.bytes.saturating_add(count as u64);
-                        self.state = State::Within(part);
+                        self.state = MemberState::Within(part);
                         return Ok(count);
                     }
                     Err(error) if error.kind() == io::ErrorKind::Interrupted => {
-                        self.state = State::Within(part);
+                        self.state = MemberState::Within(part);
                         return Err(error);
                     }
                     Err(error) => return Err(error),

@@ -9,7 +9,7 @@ use crate::hash::{Algorithm, BlockDigests, BlockHasher, Hashers, Taker};
 use crate::image::packed::fault::PackedFault;
 use crate::image::packed::format::Format;
 use crate::image::packed::shared_bytes::SharedBytes;
-use crate::image::packed::zipped::{Entry, Sequential, Summed, only_image};
+use crate::image::packed::zipped::{Sequential, Summed, ZippedFile, only_image};
 use crate::image::packed::{members, needs, size};
 use crate::stop::Cancel;
 
@@ -25,7 +25,7 @@ pub struct Packed {
     pub unpacked_bytes: Option<u64>,
     /// Whether the file ends before its own end, as far as that shows without unpacking.
     pub is_cut: bool,
-    entry: Option<Entry>,
+    entry: Option<ZippedFile>,
 }
 
 /// Unpacks what `packed` gives, in its order.

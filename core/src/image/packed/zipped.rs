@@ -15,7 +15,7 @@ const IMAGE_ENDINGS: [&str; 6] = [".iso", ".img", ".raw", ".dd", ".bin", ".hdd"]
 
 /// One file of a zip.
 #[derive(Clone, Debug)]
-pub(super) struct Entry {
+pub(super) struct ZippedFile {
     pub start: u64,
     pub packed_bytes: u64,
     pub is_stored: bool,
@@ -76,7 +76,7 @@ impl Read for Summed {
 }
 
 /// The one image of a zip, and its size: the only file, or the only one whose name ends as an image's does.
-pub(super) fn only_image(source: &SharedBytes) -> Result<(u64, Entry), PackedFault> {
+pub(super) fn only_image(source: &SharedBytes) -> Result<(u64, ZippedFile), PackedFault> {
     let directory = |source| PackedFault::Directory { source };
     let reader = Sequential { source: Arc::clone(source), at: 0 };
     let mut archive = zip::ZipArchive::new(reader).map_err(directory)?;
@@ -105,6 +105,6 @@ pub(super) fn only_image(source: &SharedBytes) -> Result<(u64, Entry), PackedFau
         other => return Err(PackedFault::Unusual { name, how: format!("packed with {other}") }),
     };
     let Some(start) = file.data_start() else { return Err(PackedFault::NoImage { files }) };
-    let entry = Entry { start, packed_bytes: file.compressed_size(), is_stored, crc: file.crc32() };
+    let entry = ZippedFile { start, packed_bytes: file.compressed_size(), is_stored, crc: file.crc32() };
     Ok((file.size(), entry))
 }

@@ -52,7 +52,7 @@ pub(crate) struct Body<'a> {
     /// The drive's place in the job.
     pub number: usize,
     pub flush_after: Duration,
-    state: Mutex<State>,
+    state: Mutex<BodyState>,
     changed: Condvar,
     size: RequestSize,
     /// Whether the ends of the drive are blank; where only what differs is written, that waits for the first difference.
@@ -70,7 +70,7 @@ pub(crate) enum Blanked {
     Partly(Head),
 }
 
-struct State {
+struct BodyState {
     withheld: Withheld,
     pieces: Vec<Option<Piece>>,
     blocks: Vec<Option<blake3::Hash>>,
@@ -140,7 +140,7 @@ impl<'a> Body<'a> {
             watcher,
             number,
             flush_after,
-            state: Mutex::new(State {
+            state: Mutex::new(BodyState {
                 withheld: Withheld { head: place(frame.head()), end: place(frame.end()) },
                 pieces: earlier.iter().enumerate().map(had).collect(),
                 blocks: earlier.iter().copied().map(Some).collect(),
@@ -266,7 +266,7 @@ impl<'a> Body<'a> {
 
     /// All that is known when the last block was taken.
     pub(crate) fn finish(self) -> BodyDone {
-        let State { withheld, pieces, blocks, written, .. } =
+        let BodyState { withheld, pieces, blocks, written, .. } =
             self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
         let pieces = pieces.into_iter().flatten().filter(|piece| piece.bytes > 0).collect();
         BodyDone { withheld, pieces, blocks, written }

@@ -36,7 +36,7 @@ pub(crate) struct Emptied {
 /// fails in one place keeps nothing from being emptied in another.
 pub(crate) fn blank(drive: &dyn DriveWrite, frame: &Frame) -> Emptied {
     let (head, end) = (zeros(&frame.head()), zeros(&frame.end()));
-    let Order { middle, outermost: [last, first] } = order(&head, &end, frame);
+    let Ends { middle, outermost: [last, first] } = order(&head, &end, frame);
     let mut fault = None;
     for parts in [&[first][..], &[last], &middle] {
         for (at, bytes) in parts.iter().filter(|(_, bytes)| !bytes.is_empty()) {
@@ -120,14 +120,14 @@ pub(crate) fn mark(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault
 }
 
 /// What goes to the two ends of a drive, and where: the sectors without which no firmware finds a table, and all between.
-struct Order<'a> {
+struct Ends<'a> {
     middle: [(u64, &'a [u8]); 2],
     outermost: [(u64, &'a [u8]); 2],
 }
 
 /// Takes apart what goes to the head's place and to the drive's end, at multiples of the alignment, so that each part can go to
 /// the drive as it is.
-fn order<'a>(head: &'a [u8], end: &'a [u8], frame: &Frame) -> Order<'a> {
+fn order<'a>(head: &'a [u8], end: &'a [u8], frame: &Frame) -> Ends<'a> {
     let outermost = OUTERMOST_BYTES as usize;
     let (first, rest) = head.split_at_checked(outermost.min(head.len())).unwrap_or_default();
     // An image that ends before the drive does has nothing there.
@@ -135,14 +135,14 @@ fn order<'a>(head: &'a [u8], end: &'a [u8], frame: &Frame) -> Order<'a> {
     let last = length(&place).saturating_sub(1) / OUTERMOST_BYTES;
     let last = usize::try_from(last.saturating_mul(OUTERMOST_BYTES)).unwrap_or(usize::MAX);
     let (before, last) = end.split_at_checked(last.min(end.len())).unwrap_or_default();
-    Order {
+    Ends {
         middle: [(place.start, before), (first.len() as u64, rest)],
         outermost: [(place.start.saturating_add(before.len() as u64), last), (0, first)],
     }
 }
 
 /// What was withheld of an image of so many bytes.
-fn order_of<'a>(withheld: &'a Withheld, frame: &Frame, image_bytes: u64) -> Order<'a> {
+fn order_of<'a>(withheld: &'a Withheld, frame: &Frame, image_bytes: u64) -> Ends<'a> {
     let place = frame.end();
     let reach = frame.padded(image_bytes).min(place.end).saturating_sub(place.start);
     let reach = usize::try_from(reach).unwrap_or(usize::MAX);
@@ -151,7 +151,7 @@ fn order_of<'a>(withheld: &'a Withheld, frame: &Frame, image_bytes: u64) -> Orde
 
 /// How many bytes the seal writes.
 pub(crate) fn bytes(withheld: &Withheld, frame: &Frame, image_bytes: u64) -> u64 {
-    let Order { middle, outermost } = order_of(withheld, frame, image_bytes);
+    let Ends { middle, outermost } = order_of(withheld, frame, image_bytes);
     middle.iter().chain(&outermost).map(|(_, bytes)| bytes.len() as u64).sum()
 }
 
@@ -172,7 +172,7 @@ pub(crate) fn seal(
     image_bytes: u64,
     pieces: &[Piece],
 ) -> Result<Option<u64>, JobFault> {
-    let Order { middle, outermost: [last, first] } = order_of(withheld, frame, image_bytes);
+    let Ends { middle, outermost: [last, first] } = order_of(withheld, frame, image_bytes);
     for parts in [&middle[..], &[last], &[first]] {
         put(drive, parts)?;
         if let Some(at) = first_difference(drive, parts)? {

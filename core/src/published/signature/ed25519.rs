@@ -33,14 +33,14 @@ fn hex(number: [u8; NUMBER_BYTES]) -> String {
 
 /// A public key.
 #[derive(Clone, Debug)]
-pub(super) struct Key {
+pub(super) struct Ed25519Key {
     comment: String,
     base64: String,
     number: [u8; NUMBER_BYTES],
     bytes: [u8; KEY_BYTES],
 }
 
-impl Key {
+impl Ed25519Key {
     /// Reads a key file, or the one line that publishers print on their pages.
     pub(super) fn read(bytes: &[u8]) -> Option<Self> {
         let text = std::str::from_utf8(bytes).ok()?.trim();
@@ -73,14 +73,14 @@ impl Key {
 
 /// A signature.
 #[derive(Clone, Debug)]
-pub(super) struct Signature {
+pub(super) struct Ed25519Signature {
     number: [u8; NUMBER_BYTES],
     bytes: [u8; SIGNATURE_BYTES],
     /// The whole file of a signature with a trusted comment, and whether the bytes are hashed first.
     minisign: Option<(String, bool)>,
 }
 
-impl Signature {
+impl Ed25519Signature {
     /// Reads a signature, and the text that it signs if that follows.
     pub(super) fn read(bytes: &[u8]) -> Option<(Self, Option<Vec<u8>>)> {
         let after_comment = bytes.strip_prefix(COMMENT.as_bytes())?;
@@ -109,7 +109,7 @@ impl Signature {
     }
 
     /// Checks it with that of `keys`, each with whose it is, whose number it names.
-    pub(super) fn verify<K: Copy>(&self, signed: Signed<'_>, keys: &[(K, &Key)]) -> Result<Good<K>, Fault> {
+    pub(super) fn verify<K: Copy>(&self, signed: Signed<'_>, keys: &[(K, &Ed25519Key)]) -> Result<Good<K>, Fault> {
         let matching = keys.iter().find(|(_, own)| own.number == self.number);
         let Some(&(key, own)) = matching else { return Err(Fault::UnknownKey { made_by: hex(self.number) }) };
         let Some((file, is_hashed)) = &self.minisign else {

@@ -163,7 +163,7 @@ fn verify_one<K: Copy>(
 fn holds(packet: &Packet, key: &impl VerifyingKey, signed: Signed<'_>) -> Result<(), Fault> {
     let mut reader = signed.reader();
     let mut trouble = None;
-    let read = Watched { reader: &mut *reader, trouble: &mut trouble };
+    let read = ReadOnce { reader: &mut *reader, trouble: &mut trouble };
     let result = packet.verify(&Checking(key), read);
     match (result, trouble) {
         (Ok(()), _) => Ok(()),
@@ -174,12 +174,12 @@ fn holds(packet: &Packet, key: &impl VerifyingKey, signed: Signed<'_>) -> Result
 }
 
 /// Keeps the reason when reading fails: the library's own error does not tell it from a wrong signature.
-struct Watched<'a> {
+struct ReadOnce<'a> {
     reader: &'a mut dyn std::io::Read,
     trouble: &'a mut Option<String>,
 }
 
-impl std::io::Read for Watched<'_> {
+impl std::io::Read for ReadOnce<'_> {
     fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
         self.reader.read(into).inspect_err(|error| *self.trouble = Some(error.to_string()))
     }

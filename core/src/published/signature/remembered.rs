@@ -18,12 +18,12 @@ const ENTRIES_MOST: usize = 1000;
 #[derive(Debug, Default)]
 pub struct Remembered {
     folder: PathBuf,
-    entries: Vec<Entry>,
+    entries: Vec<KeyNote>,
     keys: Vec<Key>,
 }
 
 #[derive(Debug)]
-struct Entry {
+struct KeyNote {
     path: PathBuf,
     note: Note,
 }
@@ -103,7 +103,7 @@ impl Remembered {
             let Some(key) = key.filter(|key| key.fingerprint() == note.fingerprint) else {
                 return Err(damaged("the key in it is not the one that it names".to_owned()));
             };
-            found.entries.push(Entry { path, note });
+            found.entries.push(KeyNote { path, note });
             found.keys.push(key);
         }
         Ok(found)
@@ -126,7 +126,7 @@ impl Remembered {
             let reason = ": a copy of it that was given before says so".to_owned();
             return if is_revoked { Err(Fault::Revoked { key: given, reason }) } else { Ok(false) };
         }
-        for Entry { path, note } in &self.entries {
+        for KeyNote { path, note } in &self.entries {
             let same_owner = owner.as_ref().filter(|owner| note.owner.as_ref() == Some(*owner));
             let same_system = system.filter(|system| note.signed.iter().any(|signed| signed == system));
             if let Some(who) = same_owner.map(String::as_str).or(same_system) {
@@ -236,7 +236,7 @@ mod tests {
         let state = tempfile::tempdir().unwrap();
         let revoked = Key::read_all(include_bytes!("../../../../sample/signed/revoked.key")).unwrap().remove(0);
         let mut older = revoked.clone();
-        if let super::super::key::Kind::OpenPgp(certificate) = &mut older.0 {
+        if let super::super::key::KeyKind::OpenPgp(certificate) = &mut older.0 {
             certificate.details.revocation_signatures.clear();
         }
         assert!(revoked.is_revoked() && !older.is_revoked() && revoked.fingerprint() == older.fingerprint());

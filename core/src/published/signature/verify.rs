@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 
 use crate::published::signature::fault::{Fault, Good, Scheme};
-use crate::published::signature::key::{Key, Kind};
+use crate::published::signature::key::{Key, KeyKind};
 use crate::published::signature::signed::Signed;
 use crate::published::signature::{ed25519, openpgp};
 
@@ -16,7 +16,7 @@ pub struct Signature(Form);
 #[derive(Clone, Debug)]
 enum Form {
     OpenPgp(Vec<openpgp::Packet>),
-    Ed25519(Box<ed25519::Signature>),
+    Ed25519(Box<ed25519::Ed25519Signature>),
 }
 
 /// What a file of signatures turned out to be.
@@ -31,7 +31,7 @@ pub struct SignatureFile {
 impl SignatureFile {
     /// Reads a detached signature, or a text with its signature in the same file; `None` for anything else.
     pub fn read(bytes: &[u8]) -> Option<Self> {
-        if let Some((signature, text)) = ed25519::Signature::read(bytes) {
+        if let Some((signature, text)) = ed25519::Ed25519Signature::read(bytes) {
             return Some(Self { signature: Signature(Form::Ed25519(Box::new(signature))), text });
         }
         let (packets, text) = openpgp::signatures(bytes)?;
@@ -72,15 +72,15 @@ fn verify_with<'a>(
     match &signature.0 {
         Form::OpenPgp(packets) => {
             let own = keys.iter().filter_map(|key| match &key.0 {
-                Kind::OpenPgp(certificate) => Some((key, &**certificate)),
-                Kind::Ed25519(_) => None,
+                KeyKind::OpenPgp(certificate) => Some((key, &**certificate)),
+                KeyKind::Ed25519(_) => None,
             });
             openpgp::verify(packets, signed, &own.collect::<Vec<_>>(), now)
         }
         Form::Ed25519(signature) => {
             let own = keys.iter().filter_map(|key| match &key.0 {
-                Kind::Ed25519(own) => Some((key, own)),
-                Kind::OpenPgp(_) => None,
+                KeyKind::Ed25519(own) => Some((key, own)),
+                KeyKind::OpenPgp(_) => None,
             });
             signature.verify(signed, &own.collect::<Vec<_>>())
         }

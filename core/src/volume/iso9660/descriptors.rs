@@ -9,14 +9,14 @@ use crate::volume::iso9660::layout::{
     LOGICAL_BLOCK_SIZE, ROOT_RECORD, SECTOR, STANDARD_ID, VOLUME_ID, VOLUME_SPACE_SIZE,
 };
 use crate::volume::iso9660::tree;
-use crate::volume::iso9660::volume::{Extent, Volume, VolumeFault};
+use crate::volume::iso9660::volume::{Extent, IsoVolume, VolumeFault};
 use crate::volume::udf;
 
 /// Reads the volume descriptors; `None` if the image does not begin with any.
 ///
 /// # Errors
 /// The outer one when the image can't be read, the inner one when the descriptor contradicts itself.
-pub fn read(image: &dyn ReadAt) -> io::Result<Option<Result<Volume, VolumeFault>>> {
+pub fn read(image: &dyn ReadAt) -> io::Result<Option<Result<IsoVolume, VolumeFault>>> {
     let mut volume = None;
     let mut catalogue = None;
     let mut joliet = None;
@@ -42,7 +42,7 @@ pub fn read(image: &dyn ReadAt) -> io::Result<Option<Result<Volume, VolumeFault>
     let Some(volume) = volume else { return Ok(None) };
     let udf = udf::read(image)?;
     let Ok(volume) = volume else { return Ok(Some(volume)) };
-    let mut volume = Volume { boot_catalogue: catalogue, udf, ..volume };
+    let mut volume = IsoVolume { boot_catalogue: catalogue, udf, ..volume };
     if let Some(raw) = joliet {
         volume.label = volume.label.or_else(|| utf16_be(raw.get(VOLUME_ID..VOLUME_ID.saturating_add(32))?));
         if let Ok(root) = root(raw.as_slice(), volume.block_bytes)
@@ -70,14 +70,14 @@ fn root(raw: &[u8], block_bytes: u64) -> Result<Extent, VolumeFault> {
     Ok(Extent { start: u64::from(block).saturating_mul(block_bytes), bytes: u64::from(bytes) })
 }
 
-fn primary(raw: &[u8]) -> Result<Volume, VolumeFault> {
+fn primary(raw: &[u8]) -> Result<IsoVolume, VolumeFault> {
     let blocks = number(raw, "volume space size", VOLUME_SPACE_SIZE)?;
     let block = u16_le(raw, LOGICAL_BLOCK_SIZE).unwrap_or_default();
     if !matches!(block, 512 | 1024 | 2048) {
         return Err(VolumeFault::BlockSize { found: block });
     }
     let block_bytes = u64::from(block);
-    Ok(Volume {
+    Ok(IsoVolume {
         label: text(raw, VOLUME_ID, 32),
         declared_bytes: u64::from(blocks).saturating_mul(block_bytes),
         root: root(raw, block_bytes)?,
@@ -109,7 +109,7 @@ mod tests {
 
     static SAMPLE: LazyLock<Vec<u8>> = LazyLock::new(|| pyrotyp_sample::cafe::rescue().build());
 
-    fn volume(image: &Vec<u8>) -> Volume {
+    fn volume(image: &Vec<u8>) -> IsoVolume {
         read(image).unwrap().unwrap().unwrap()
     }
 

@@ -12,4 +12,4 @@ mod volume;
 pub use descriptors::read;
 pub use layout::SECTOR;
 pub use tree::{FOLDER_BYTES_MOST, FOLDERS_MOST};
-pub use volume::{Extent, Volume, VolumeFault};
+pub use volume::{Extent, IsoVolume, VolumeFault};

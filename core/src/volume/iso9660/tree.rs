@@ -12,7 +12,7 @@ use jiff::civil::{Date, DateTime, Time};
 use crate::bytes::ReadAt;
 use crate::bytes::field::{both32, take, utf16_be};
 use crate::volume::iso9660::layout::{DATA_LENGTH, EXTENT, FLAG_FOLDER, FLAGS, NAME, NAME_LENGTH, RECORDED, SECTOR};
-use crate::volume::iso9660::volume::{Extent, Volume};
+use crate::volume::iso9660::volume::{Extent, IsoVolume};
 use crate::volume::{ITEMS_MOST, Item};
 
 /// Most folders that a walk enters.
@@ -21,7 +21,7 @@ pub const FOLDERS_MOST: usize = 4096;
 pub const FOLDER_BYTES_MOST: u64 = 4 << 20;
 
 /// One entry of a folder.
-struct Entry {
+struct DirectoryRecord {
     name: String,
     is_folder: bool,
     extent: Extent,
@@ -50,9 +50,9 @@ fn read_folder(image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<u8>> {
     Ok(raw)
 }
 
-impl Volume {
+impl IsoVolume {
     /// The entries of a folder.
-    fn entries(&self, image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<Entry>> {
+    fn entries(&self, image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<DirectoryRecord>> {
         let mut entries = Vec::new();
         for sector in read_folder(image, folder)?.chunks(SECTOR) {
             let mut rest = sector;
@@ -75,7 +75,7 @@ impl Volume {
         let mut seen = BTreeSet::from([self.root.start]);
         let mut waiting = VecDeque::from([(String::new(), self.root)]);
         while let Some((path, folder)) = waiting.pop_front() {
-            for Entry { name, is_folder, extent, .. } in self.entries(image, &folder)? {
+            for DirectoryRecord { name, is_folder, extent, .. } in self.entries(image, &folder)? {
                 let full = if path.is_empty() { name } else { format!("{path}/{name}") };
                 if !is_folder {
                     if visit(&full, extent).is_break() {
@@ -94,7 +94,7 @@ impl Volume {
     /// # Errors
     /// When the image can't be read.
     pub fn top(&self, image: &dyn ReadAt) -> io::Result<Vec<Item>> {
-        let item = |entry: Entry| Item {
+        let item = |entry: DirectoryRecord| Item {
             bytes: if entry.is_folder { 0 } else { entry.extent.bytes },
             name: entry.name,
             is_folder: entry.is_folder,
@@ -156,7 +156,7 @@ impl Volume {
     }
 
     /// `None` for the two entries that name the folder itself and its parent.
-    fn entry(&self, record: &[u8]) -> Option<Entry> {
+    fn entry(&self, record: &[u8]) -> Option<DirectoryRecord> {
         let name_bytes = usize::from(*record.get(NAME_LENGTH)?);
         let raw = record.get(NAME..NAME.checked_add(name_bytes)?)?;
         if matches!(raw, [0] | [1] | []) {
@@ -170,7 +170,7 @@ impl Volume {
             system_use(record).and_then(rock_ridge_name).unwrap_or_else(|| plain_name(&String::from_utf8_lossy(raw)))
         };
         let is_folder = record.get(FLAGS)? & FLAG_FOLDER != 0;
-        Some(Entry { name, is_folder, extent, recorded: recorded(record) })
+        Some(DirectoryRecord { name, is_folder, extent, recorded: recorded(record) })
     }
 }
 

@@ -44,7 +44,7 @@ impl Extent {
 
 /// The primary volume descriptor and what stands beside it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Volume {
+pub struct IsoVolume {
     /// Volume identifier.
     pub label: Option<String>,
     /// Length that the volume declares, in bytes.
