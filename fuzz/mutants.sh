@@ -1,12 +1,18 @@
 #!/usr/bin/env bash
 # Changes one file of the library in every small way, one at a time, and lists the changes that no test notices.
 #
-#   fuzz/mutants.sh FILE [MORE…]    such as guard.rs or job/seal.rs, below core/src; MORE goes to cargo-mutants, such as --shard 1/4
+#   fuzz/mutants.sh FILE TESTS [MORE…]    such as: fuzz/mutants.sh job/stages/seal.rs '--lib seal'
+#                                                  fuzz/mutants.sh guard.rs '--test guard' --shard 1/4
 #
-# It needs cargo-mutants (`cargo install cargo-mutants --locked`). A change takes half a minute to two: a file takes an hour or more.
+# FILE lies below core/src; TESTS is what `cargo test` is given, the fewer the faster; MORE goes to cargo-mutants. What is listed may still be
+# noticed by a test that was not run: give `--test job` for those alone, with --re and the function's name.
+# It needs cargo-mutants (`cargo install cargo-mutants --locked`). A change takes ten to twenty seconds.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 file=${1:?the file to change, below core/src}
-shift
-exec cargo mutants --package pyrotyp-core --file "core/src/$file" --output "${TMPDIR:-/tmp}/mutants" --timeout 300 "$@" \
-    -- --lib --test guard --test job
+tests=${2:?the tests to run, such as "--lib seal"}
+shift 2
+export PROPTEST_CASES=${PROPTEST_CASES:-32}
+# shellcheck disable=SC2086 # several words
+exec cargo mutants --profile mutants --package pyrotyp-core --file "core/src/$file" --output "${TMPDIR:-/tmp}/mutants" --baseline skip --timeout 100 "$@" \
+    -- $tests

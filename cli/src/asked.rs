@@ -51,6 +51,22 @@ pub(crate) struct Common {
     pub verbose: bool,
 }
 
+/// For whom the result is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Format {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+impl Common {
+    /// For whom the result is.
+    pub(crate) fn format(&self) -> Format {
+        if self.json { Format::Json } else { Format::Text }
+    }
+}
+
 /// When to use colour.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum When {

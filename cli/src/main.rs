@@ -1,5 +1,7 @@
 //! `pyrotyp`: writes Linux and other hybrid installer images to USB drives, and proves what was written.
 
+#![cfg_attr(not(test), deny(clippy::too_many_lines, clippy::fn_params_excessive_bools))]
+
 mod asked;
 mod commands;
 mod exit;
@@ -19,6 +21,7 @@ use clap::Parser;
 use pyrotyp_core::stop::Cancel;
 
 use asked::{Asked, Command, When};
+use commands::drives::Extent;
 use exit::{Exit, Failure, plain};
 use out::{failed, tell};
 use session::Session;
@@ -57,12 +60,13 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     let common = &asked.common;
     let session = &Session { common, cancel };
     command::told_beside(common);
+    let extent = |all| if all { Extent::All } else { Extent::Choosable };
     let done = match &asked.command {
         Command::Inspect { images } => commands::inspect::run(images, common),
         Command::Check { image, against } => commands::check::run(image, against, session),
         Command::Drives { explain: true, .. } => commands::drives::explain(common),
-        Command::Drives { all, watch: true, .. } => commands::drives::watch(*all, session),
-        Command::Drives { all, .. } => commands::drives::run(*all, common),
+        Command::Drives { all, watch: true, .. } => commands::drives::watch(extent(*all), session),
+        Command::Drives { all, .. } => commands::drives::run(extent(*all), common),
         Command::Contents { drive } => commands::contents::run(drive, session),
         Command::Write(write) => commands::write::run(write, session),
         Command::Compare { drive, image } => commands::compare::run(drive, image, session),
@@ -72,6 +76,6 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     };
     match done {
         Ok(exit) => exit,
-        Err(failure) => failed(&failure, common.json),
+        Err(failure) => failed(&failure, common.format()),
     }
 }

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::asked::Common;
+use crate::asked::{Common, Format};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::edge::edge;
 use crate::show::{command, json, style, wrap};
@@ -47,9 +47,9 @@ fn spoken(what: impl FnOnce() -> Spoken) -> bool {
 }
 
 /// Tells a failure, as a document too where one is asked for.
-pub(crate) fn failed(failure: &Failure, is_json: bool) -> Exit {
+pub(crate) fn failed(failure: &Failure, format: Format) -> Exit {
     tell(failure);
-    if is_json {
+    if format == Format::Json {
         // Whoever reads it is told by the exit status too.
         let _ = put_document(&json::failed(failure));
     }

@@ -7,7 +7,7 @@ use clap::{CommandFactory, Error};
 use pyrotyp_core::drive::Tag;
 use pyrotyp_core::text::{Shown, shell};
 
-use crate::asked::Asked;
+use crate::asked::{Asked, Format};
 use crate::exit::{Exit, Failure};
 use crate::near::nearest;
 use crate::out::failed;
@@ -35,7 +35,10 @@ pub(crate) fn told(error: &Error) -> Exit {
             let _ = write!(anstream::stderr(), "{}", error.render().ansi());
             Exit::Usage
         }
-        _ => failed(&failure(error), std::env::args_os().any(|word| word == "--json")),
+        _ => {
+            let is_json = std::env::args_os().any(|word| word == "--json");
+            failed(&failure(error), if is_json { Format::Json } else { Format::Text })
+        }
     }
 }
 

@@ -206,6 +206,25 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
         let next = "wait until that has ended, or name this finding with --accept held-open";
         found.push(Finding::ask("held-open", text, next));
     }
+    kind(drive, &mut found);
+    let laid_out_for = plan.and_then(|plan| plan.laid_out_for);
+    if let Some(image) = laid_out_for.filter(|image| *image != drive.sector_bytes && drive.bytes > 0) {
+        found.push(Finding::ask(
+            "sector-size",
+            format!(
+                "its sectors have {} bytes, and the image counts in {image}: no PC would start from it",
+                drive.sector_bytes
+            ),
+            "use another stick, or name this finding with --accept sector-size",
+        ));
+    }
+    notes(drive, plan, circumstances, &mut found);
+    found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
+    found
+}
+
+/// What kind of drive it is, where that is not one for installer images.
+fn kind(drive: &Drive, found: &mut Vec<Finding>) {
     match drive.role() {
         Role::Internal => found.push(Finding::ask(
             "internal-disk",
@@ -231,20 +250,6 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
         )),
         Role::Stick | Role::Card | Role::System => {}
     }
-    let laid_out_for = plan.and_then(|plan| plan.laid_out_for);
-    if let Some(image) = laid_out_for.filter(|image| *image != drive.sector_bytes && drive.bytes > 0) {
-        found.push(Finding::ask(
-            "sector-size",
-            format!(
-                "its sectors have {} bytes, and the image counts in {image}: no PC would start from it",
-                drive.sector_bytes
-            ),
-            "use another stick, or name this finding with --accept sector-size",
-        ));
-    }
-    notes(drive, plan, circumstances, &mut found);
-    found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
-    found
 }
 
 /// What the bench itself knows of the drive.

@@ -179,32 +179,10 @@ mod tests {
     use std::fs::{self, File};
 
     use super::*;
-    use crate::drive::{Bus, Surface};
     use crate::record::{DriveRecord, job_name};
 
     fn stick(tag: &str) -> Drive {
-        Drive {
-            tag: tag.parse().unwrap(),
-            path: "/dev/sdb".to_owned(),
-            links: Vec::new(),
-            vendor: Some("Kestrin".to_owned()),
-            model: Some("Pocket".to_owned()),
-            serial: Some(format!("of {tag}")),
-            bytes: 16_008_609_792,
-            sector_bytes: 512,
-            bus: Bus::Usb,
-            slot: None,
-            link_mbps: None,
-            could_be_faster: false,
-            removable: true,
-            write_protected: false,
-            generation: None,
-            attached_seconds: None,
-            partitions: Vec::new(),
-            whole: None,
-            surface: Surface::Empty,
-            uses: Vec::new(),
-        }
+        Drive::sample(tag)
     }
 
     fn drive(tag: &str, result: JobResult) -> DriveRecord {

@@ -12,6 +12,7 @@
 //! error, in bounded memory. What is not: another program with the same rights that writes to the drive meanwhile.
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used, clippy::expect_used, clippy::panic))]
+#![cfg_attr(not(test), deny(clippy::too_many_lines, clippy::fn_params_excessive_bools))]
 
 pub mod bytes;
 pub mod catalogue;

@@ -352,6 +352,7 @@ fn only_a_drive_that_was_not_there_before_has_arrived() {
         assert_eq!(arrived(&before, &[slot.clone(), new.clone()]), Some(&new));
     }
     assert_eq!(arrived(&before, &[]), None);
+    assert_eq!(arrived(&[], std::slice::from_ref(&slot)), None, "a reader without a card has not arrived");
     assert!(here.is_still(&stick()));
 }
 

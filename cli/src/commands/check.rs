@@ -28,9 +28,9 @@ pub(crate) fn run(asked: &Path, against: &Against, session: &Session<'_>) -> Res
         note_damage(&state, &item.file, session.common);
     }
     let unfit = refused.or_else(|| fit_to_write(path, &image.inspection).err());
-    let document = json::check(path, &report, unfit.is_none());
+    let document = json::check(path, &report, unfit.as_ref());
     if !session.common.json {
-        put(&checked::check(path, &report, unfit.is_none(), session.common))?;
+        put(&checked::check(path, &report, unfit.as_ref(), session.common))?;
     }
     match unfit {
         Some(failure) => Err(failure.with_document(document)),

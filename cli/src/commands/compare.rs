@@ -5,7 +5,7 @@ use std::path::Path;
 use pyrotyp_core::contents::contents;
 use pyrotyp_core::devices::{DriveIo, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
-use pyrotyp_core::job::JobFault;
+use pyrotyp_core::job::{JobFault, ReadBack};
 use pyrotyp_core::record::{Conclusion, JobResult};
 use pyrotyp_core::text::{Foreign, Shown, shell};
 use pyrotyp_core::{job, ledger};
@@ -57,7 +57,7 @@ pub(crate) fn run(asked: &str, image: &Path, session: &Session<'_>) -> Result<Ex
     needs_medium(&choice.drive)?;
     let drive = platform.open(&choice.drive)?;
     let content = image.content(path, choice.drive.bytes, session)?;
-    let progress = JobProgress::new(session.common, &[choice.drive.tag.as_str()], false);
+    let progress = JobProgress::new(session.common, &[choice.drive.tag.as_str()], ReadBack::Skip);
     let compared = job::compare(content.bytes(), &image.inspection, &*drive, session.cancel, &progress);
     progress.finish();
     let compared = compared.map_err(|fault| {

@@ -19,11 +19,20 @@ use crate::show::{json, table};
 /// How often the system is asked what is attached.
 const BETWEEN: Duration = Duration::from_millis(400);
 
-/// Lists the drives; those that can't be chosen only if `all` are asked for.
-pub(crate) fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
+/// Which drives are told.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Extent {
+    /// Those that can be chosen.
+    Choosable,
+    /// Those as well that can't be, and loop devices.
+    All,
+}
+
+/// Lists the drives; those that can't be chosen only if all are asked for.
+pub(crate) fn run(extent: Extent, common: &Common) -> Result<Exit, Failure> {
     let judged = judged(&*platform(common)?, common)?;
     let total = judged.len();
-    let shown: Vec<_> = judged.into_iter().filter(|row| all || can_be_chosen(row)).collect();
+    let shown: Vec<_> = judged.into_iter().filter(|row| extent == Extent::All || can_be_chosen(row)).collect();
     match common.json {
         true => put_document(&json::drives(&shown))?,
         false => put(&table::drives(&shown, total - shown.len(), common))?,
@@ -32,9 +41,9 @@ pub(crate) fn run(all: bool, common: &Common) -> Result<Exit, Failure> {
 }
 
 /// Tells what is attached, then what arrives and what leaves, until told to stop or nobody reads it.
-pub(crate) fn watch(all: bool, session: &Session<'_>) -> Result<Exit, Failure> {
+pub(crate) fn watch(extent: Extent, session: &Session<'_>) -> Result<Exit, Failure> {
     let platform = platform(session.common)?;
-    let is_told = |judged: &Judged| all || judged.0.role() != Role::Virtual;
+    let is_told = |judged: &Judged| extent == Extent::All || judged.0.role() != Role::Virtual;
     let line = |event: &str, judged: &Judged| {
         let now = Timestamp::now();
         if session.common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }

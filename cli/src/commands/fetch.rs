@@ -92,26 +92,7 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
         return hand_over(asked, source, from, &web, session);
     }
     let state = state_folder(session.common);
-    let folder = match (&asked.into, &state) {
-        (Some(folder), _) => folder.clone(),
-        (None, Some(state)) => state.join("shelf"),
-        (None, None) => {
-            return Err(Failure::new(
-                Exit::Usage,
-                "there is no home folder for the shelf",
-                "name a folder with --into",
-            ));
-        }
-    };
-    if asked.into.is_none() {
-        fs::create_dir_all(&folder).map_err(|error| {
-            Failure::new(
-                Exit::Stopped,
-                format!("can't make {}: {}", folder.shown(), plain(&error)),
-                "name a folder with --into",
-            )
-        })?;
-    }
+    let folder = folder_for(asked, state.as_deref())?;
     let target = folder.join(&source.wanted.name);
     if asked.into.is_none() {
         crate::session::shelf_notes::fit_for_shelf(OsStr::new(&source.wanted.name))?;
@@ -134,19 +115,11 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
         Known { expected: &source.expected, keys: &source.keys, sums: Some(&sums), ..Known::of(&asked.against) };
     let report = examine(&target, &image, &known, Depth::Everything, session)?;
     let report = if report.sums.is_empty() { Report { sums, ..report } } else { report };
-    if let Some(failure) = refusal(&target, &report).or_else(|| other_signer(&source, &report)) {
-        let kept = format!("{}\n   what came is kept as {}", failure.text, part.path().shown());
-        return Err(Failure { text: kept, ..failure });
-    }
-    // What was published by somebody is what it is, fit to be written or not; of anything else that is all there is to go by.
     let unfit = crate::session::images::fit_to_write(&target, &image.inspection).err();
-    let is_published = matches!(report.proof(), Proof::Signed(_) | Proof::Published);
-    if let Some(failure) = unfit.as_ref().filter(|_| !is_published) {
-        let kept = part.path();
-        let text = format!("{}\n   what came is kept as {}", failure.text, kept.shown());
-        let next = "look up the image's address again, and remove that file to fetch it anew";
-        return Err(Failure::new(failure.exit, text, next));
-    }
+    refuse(&target, &report, &source, unfit.as_ref()).map_or(Ok(()), |failure| {
+        let text = format!("{}\n   what came is kept as {}", failure.text, part.path().shown());
+        Err(Failure { text, ..failure })
+    })?;
     let target = part.finish()?;
     let origin = source.wanted.mirrors.first().map(|mirror| mirror.address.clone());
     let name = match (&asked.into, state) {
@@ -162,6 +135,43 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
         None if session.common.json => put_document(&document).map(|()| Exit::Done),
         None => Ok(Exit::Done),
     }
+}
+
+/// Where the image goes.
+fn folder_for(asked: &Fetch, state: Option<&Path>) -> Result<PathBuf, Failure> {
+    let folder = match (&asked.into, state) {
+        (Some(folder), _) => folder.clone(),
+        (None, Some(state)) => state.join("shelf"),
+        (None, None) => {
+            return Err(Failure::new(
+                Exit::Usage,
+                "there is no home folder for the shelf",
+                "name a folder with --into",
+            ));
+        }
+    };
+    if asked.into.is_none() {
+        fs::create_dir_all(&folder).map_err(|error| {
+            Failure::new(
+                Exit::Stopped,
+                format!("can't make {}: {}", folder.shown(), plain(&error)),
+                "name a folder with --into",
+            )
+        })?;
+    }
+    Ok(folder)
+}
+
+/// Why an image that came is not taken.
+fn refuse(target: &Path, report: &Report, source: &Download, unfit: Option<&Failure>) -> Option<Failure> {
+    // What was published by somebody is what it is, fit to be written or not; of anything else that is all there is to go by.
+    let is_published = matches!(report.proof(), Proof::Signed(_) | Proof::Published);
+    let next = "look up the image's address again, and remove that file to fetch it anew";
+    let no_image = || {
+        let failure = unfit.filter(|_| !is_published)?;
+        Some(Failure::new(failure.exit, failure.text.as_str(), next))
+    };
+    refusal(target, report).or_else(|| other_signer(source, report)).or_else(no_image)
 }
 
 /// Runs the same command as the person who called for root: nothing that talks to the network runs as root.

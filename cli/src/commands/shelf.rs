@@ -21,7 +21,7 @@ use crate::session::images::{fit_to_write, open_image, open_image_called};
 use crate::session::refusal::refusal;
 use crate::session::shelf_notes::{fit_for_shelf, note_damage, note_on_shelf, unwritable};
 use crate::session::{Session, release};
-use crate::show::shelved::{Row, Verified};
+use crate::show::shelved::{Pruning, Row, Verified};
 use crate::show::{json, shelved};
 
 /// Does what is asked with the shelf; lists it when nothing is.
@@ -31,10 +31,14 @@ pub(crate) fn run(asked: Option<&asked::ShelfCommand>, session: &Session<'_>) ->
     })?;
     match asked {
         None => list(&state, session.common),
-        Some(asked::ShelfCommand::Add { files, moves }) => add(&state, files, *moves, session.common),
+        Some(asked::ShelfCommand::Add { files, moves }) => {
+            add(&state, files, if *moves { Bring::Move } else { Bring::Keep }, session.common)
+        }
         Some(asked::ShelfCommand::Verify { names }) => verify(&state, names, session),
         Some(asked::ShelfCommand::Remove { names }) => remove(&state, names, session.common),
-        Some(asked::ShelfCommand::Prune { older, go }) => prune(&state, *older, *go, session.common),
+        Some(asked::ShelfCommand::Prune { older, go }) => {
+            prune(&state, *older, if *go { Pruning::Done } else { Pruning::Planned }, session.common)
+        }
     }
 }
 
@@ -106,10 +110,10 @@ fn list(state: &Path, common: &Common) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
-fn add(state: &Path, files: &[PathBuf], moves: bool, common: &Common) -> Result<Exit, Failure> {
+fn add(state: &Path, files: &[PathBuf], bring: Bring, common: &Common) -> Result<Exit, Failure> {
     let mut failed = None;
     for file in files {
-        if let Err(failure) = add_one(state, file, moves, common) {
+        if let Err(failure) = add_one(state, file, bring, common) {
             failed.replace(failure).iter().for_each(tell);
         }
     }
@@ -120,7 +124,7 @@ fn add(state: &Path, files: &[PathBuf], moves: bool, common: &Common) -> Result<
     }
 }
 
-fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<(), Failure> {
+fn add_one(state: &Path, file: &Path, bring: Bring, common: &Common) -> Result<(), Failure> {
     let image = open_image(file, common)?;
     fit_to_write(file, &image.inspection)?;
     fit_for_shelf(file.file_name().unwrap_or_default())?;
@@ -132,7 +136,6 @@ fn add_one(state: &Path, file: &Path, moves: bool, common: &Common) -> Result<()
     beside.sort();
     beside.dedup();
     let of_image = published.signatures.iter().any(|one| matches!(one.over.first(), Some(Over::Image { .. })));
-    let bring = if moves { Bring::Move } else { Bring::Keep };
     let brought = Shelf::change(state, |shelf| {
         let (mut item, brought) = shelf.bring(file, bring, &beside)?;
         item.describe(&image.inspection.naming, image.inspection.label.as_deref());
@@ -276,21 +279,21 @@ fn take_off(state: &Path, item: &Item) -> Result<(), Failure> {
 }
 
 /// Shows which images nobody has used for so many days; removes them if told to.
-fn prune(state: &Path, days: u32, go: bool, common: &Common) -> Result<Exit, Failure> {
+fn prune(state: &Path, days: u32, pruning: Pruning, common: &Common) -> Result<Exit, Failure> {
     let shelf = open(state, common)?;
     let before = Timestamp::now() - SignedDuration::from_hours(24 * i64::from(days));
     // One whose age nobody knows is kept, and one that sticks were made from and still hold.
     let is_old = |row: &Row| row.on.is_empty() && row.item.last_used().is_some_and(|used| used < before);
     let old: Vec<Row> = rows(state, &shelf, common).into_iter().filter(is_old).collect();
     let freed = old.iter().map(|row| row.bytes).sum();
-    if go {
+    if pruning == Pruning::Done {
         for row in &old {
             take_off(state, &row.item)?;
         }
     }
     match common.json {
         true => put_document(&json::shelf(&old))?,
-        false => put(&shelved::plan(&old, days, go, &human_bytes(freed), common))?,
+        false => put(&shelved::plan(&old, days, pruning, &human_bytes(freed), common))?,
     }
     Ok(Exit::Done)
 }

@@ -22,7 +22,7 @@ use crate::session::refusal::{is_damage, refusal};
 use crate::session::shelf_notes::{note_on_shelf, on_shelf};
 use crate::session::{Session, shelf_notes};
 use crate::show::json;
-use crate::writing::job::{self, Chosen, Confirming, Image, Ready};
+use crate::writing::job::{self, Chosen, Confirming, Image, ImageFrom, Ready};
 use crate::writing::stream;
 
 /// The word that stands for standard input.
@@ -37,7 +37,7 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
     if asked.image.as_os_str() == INPUT {
         return stream::from_input(asked, session);
     }
-    let confirming = Confirming::find(&asked.job, false)?;
+    let confirming = Confirming::find(&asked.job, ImageFrom::Elsewhere)?;
     let path = &on_shelf_or_file(&asked.image, session.common)?;
     let platform = &*platform(session.common)?;
     let started = Timestamp::now().to_string();
@@ -56,7 +56,7 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
     let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
         Ok(prepared) => prepared,
         Err(failure) => {
-            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), false)));
+            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), None)));
         }
     };
     let source = KeptImage(content.bytes());

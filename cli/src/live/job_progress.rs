@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
 use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::job::{Estimate, Event, Watcher};
+use pyrotyp_core::job::{Estimate, Event, ReadBack, Watcher};
 use pyrotyp_core::record::{JobResult, Stage};
 
 use super::progress::{PLAIN_EVERY, Rate, amount, style};
@@ -51,7 +51,7 @@ fn name_of(stage: Stage) -> &'static str {
 
 impl JobProgress {
     /// For a job on these drives; `reads_back` says whether what is written will be read back.
-    pub(crate) fn new(common: &Common, tags: &[&str], reads_back: bool) -> Self {
+    pub(crate) fn new(common: &Common, tags: &[&str], read_back: ReadBack) -> Self {
         let is_moving = io::stderr().is_terminal() && !common.quiet;
         let lines = is_moving.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10)));
         let line = |tag: &&str| {
@@ -64,7 +64,7 @@ impl JobProgress {
                 pace: Rate::new(),
                 kept: 0,
                 goes_on: false,
-                estimate: Estimate::new(reads_back),
+                estimate: Estimate::new(read_back),
                 said: Instant::now(),
             })
         };

@@ -13,6 +13,7 @@ use pyrotyp_core::text::{Shown, shell};
 use super::inspected::{finding_line, verdict_words};
 use super::style::{BAD, CARE, GOOD, NAME, of_verdict};
 use crate::asked::Common;
+use crate::exit::Failure;
 
 /// Most damaged places that are told one by one.
 const PLACES_TOLD: usize = 6;
@@ -25,10 +26,10 @@ macro_rules! line {
 }
 
 /// All that was found out, what it proves, and what to do next with an image that is fit to be written.
-pub(crate) fn check(path: &Path, findings: &Report, is_fit: bool, common: &Common) -> String {
+pub(crate) fn check(path: &Path, findings: &Report, unfit: Option<&Failure>, common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}\n", path.shown());
     found_out(&mut out, path, findings);
-    if let Some(next) = next(findings).filter(|_| is_fit && !common.quiet) {
+    if let Some(next) = next(findings).filter(|_| unfit.is_none() && !common.quiet) {
         line!(out, "next", "{next}");
     }
     out

@@ -163,9 +163,9 @@ struct CheckDoc<'a> {
 }
 
 /// The document of `check`.
-pub(crate) fn check(path: &Path, findings: &Report, is_fit: bool) -> Value {
+pub(crate) fn check(path: &Path, findings: &Report, unfit: Option<&Failure>) -> Value {
     let all = check_doc(path, findings);
-    document(&CheckDoc { ok: all.ok && is_fit, ..all })
+    document(&CheckDoc { ok: all.ok && unfit.is_none(), ..all })
 }
 
 #[derive(Serialize)]
@@ -494,10 +494,10 @@ pub(crate) fn failed(failure: &Failure) -> Value {
 }
 
 /// The document of `write`; a job that is not on record has no name.
-pub(crate) fn write(record: &Record, is_on_record: bool) -> Value {
+pub(crate) fn write(record: &Record, job: Option<&str>) -> Value {
     let mut all = document(record);
-    if let Some(job) = all.get_mut("job").filter(|_| !is_on_record) {
-        *job = Value::Null;
+    if let Some(name) = all.get_mut("job") {
+        *name = job.into();
     }
     all
 }

@@ -136,18 +136,27 @@ pub(crate) fn verified(verified: &Verified) -> String {
     format!("{style}{word}{style:#}: {}{proof}\n", item.name().shown())
 }
 
+/// Whether old images are removed, or only told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Pruning {
+    /// Told.
+    Planned,
+    /// Removed.
+    Done,
+}
+
 /// What `shelf prune` removes, or would remove.
-pub(crate) fn plan(old: &[Row], days: u32, is_done: bool, freed: &str, common: &Common) -> String {
+pub(crate) fn plan(old: &[Row], days: u32, pruning: Pruning, freed: &str, common: &Common) -> String {
     if old.is_empty() {
         return format!("nothing on the shelf is older than {days} days\n");
     }
     let mut out = table(old);
     let images = if old.len() == 1 { "1 image".to_owned() } else { format!("{} images", old.len()) };
-    let _ = match is_done {
-        true => writeln!(out, "removed: {images}, {freed}"),
-        false => writeln!(out, "would be removed, unused for more than {days} days: {images}, {freed}"),
+    let _ = match pruning {
+        Pruning::Done => writeln!(out, "removed: {images}, {freed}"),
+        Pruning::Planned => writeln!(out, "would be removed, unused for more than {days} days: {images}, {freed}"),
     };
-    if !is_done && !common.quiet {
+    if pruning == Pruning::Planned && !common.quiet {
         out.push_str("next: the same with --go; to keep one, check it: pyrotyp check NAME\n");
     }
     out

@@ -139,6 +139,26 @@ pub(crate) fn written(
     if !matches!(outcome.told.result, JobResult::Verified | JobResult::Written) {
         return out;
     }
+    out.push_str(&how_it_went(outcome));
+    if let Some(sum) = &outcome.sha256 {
+        add!(out, "  SHA-256 {sum}\n");
+    }
+    if !common.quiet {
+        match outcome.told.result {
+            JobResult::Verified => out.push_str(
+                "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
+            ),
+            _ => {
+                add!(out, "  next: pyrotyp compare {tag} {}\n", shell::path(path));
+            }
+        }
+    }
+    out
+}
+
+/// What was moved, how long each part of it took, and what needed a second try.
+fn how_it_went(outcome: &Outcome) -> String {
+    let mut out = String::new();
     let seconds = |wanted: Stage| {
         let stage = outcome.told.stages.iter().find(|stage| stage.name == wanted);
         stage.map_or(0.0, |stage| stage.seconds)
@@ -175,19 +195,6 @@ pub(crate) fn written(
             format!("{} blocks", outcome.told.read_again)
         };
         add!(out, "  {CARE}{blocks} read right only the second time: try another port before you rely on it{CARE:#}\n");
-    }
-    if let Some(sum) = &outcome.sha256 {
-        add!(out, "  SHA-256 {sum}\n");
-    }
-    if !common.quiet {
-        match outcome.told.result {
-            JobResult::Verified => out.push_str(
-                "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
-            ),
-            _ => {
-                add!(out, "  next: pyrotyp compare {tag} {}\n", shell::path(path));
-            }
-        }
     }
     out
 }

@@ -133,12 +133,22 @@ pub(crate) enum Confirming {
     Terminal(File),
 }
 
+/// Where the image comes from, as far as the question goes.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum ImageFrom {
+    /// Where the question is answered.
+    StandardInput,
+    /// Anywhere else.
+    Elsewhere,
+}
+
 impl Confirming {
-    /// `takes_input` says whether the image comes on standard input.
-    pub(crate) fn find(asked: &Job, takes_input: bool) -> Result<Self, Failure> {
+    /// Beside an image that comes from there.
+    pub(crate) fn find(asked: &Job, from: ImageFrom) -> Result<Self, Failure> {
         if asked.unattended {
             return Ok(Self::Unattended);
         }
+        let takes_input = from == ImageFrom::StandardInput;
         let is_shown = io::stderr().is_terminal();
         if takes_input
             && is_shown
@@ -440,7 +450,7 @@ pub(crate) fn run(
     let tags: Vec<&str> = chosen.drives().map(|drive| drive.tag.as_str()).collect();
     let before = image.is_file.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(&image, chosen, started, state.as_deref());
-    let progress = JobProgress::new(session.common, &tags, asked.read_back() == ReadBack::Whole);
+    let progress = JobProgress::new(session.common, &tags, asked.read_back());
     let targets = cleared.into_iter().map(target).collect();
     let is_over = AtomicBool::new(false);
     let outcomes = std::thread::scope(|scope| {
@@ -544,7 +554,7 @@ fn report(
 ) -> Result<Exit, Failure> {
     let OnRecord { started, begun } = on_record;
     let mut record = record(image, chosen, started, &Came::Ended(&outcomes));
-    let is_on_record = begun.is_some();
+    let on_record = begun.as_ref().map(|begun| begun.job().to_owned());
     if let Some(begun) = begun {
         begun.job().clone_into(&mut record.job);
         match begun.end(&record) {
@@ -563,7 +573,7 @@ fn report(
     let exit = gravest.unwrap_or(Exit::Unexpected);
     let failure = failures.into_iter().reduce(together);
     if common.json {
-        let document = json::write(&record, is_on_record);
+        let document = json::write(&record, on_record.as_deref());
         return match failure {
             Some(failure) => Err(Failure { exit, ..failure }.with_document(document)),
             None => put_document(&document).map(|()| exit),

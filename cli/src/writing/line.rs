@@ -20,7 +20,7 @@ use pyrotyp_core::stop::{Cancel, Hearing};
 use pyrotyp_core::{image, machine};
 use serde::{Deserialize, Serialize};
 
-use super::job::Confirming;
+use super::job::{Confirming, ImageFrom};
 use super::stream::{self, Passing, START_BYTES};
 use crate::asked::Fetch;
 use crate::exit::{Exit, Failure, plain};
@@ -82,7 +82,7 @@ pub(crate) fn straight_to(asked: &Fetch, to: &str, session: &Session<'_>) -> Res
     if to != ARRIVING {
         choose_drive(&*platform(session.common)?, to, session.cancel, &|text| say(session.common, text))?;
     }
-    let confirming = Confirming::find(&asked.job, false)?;
+    let confirming = Confirming::find(&asked.job, ImageFrom::Elsewhere)?;
     let (voice, heard) = channel();
     let caller = Caller { asked, session, voice };
     let (about, mut first) = caller.call(0)?;

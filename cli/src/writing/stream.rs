@@ -12,7 +12,7 @@ use pyrotyp_core::job::{Checked, Source, StreamedImage};
 use pyrotyp_core::stop::Hearing;
 use pyrotyp_core::text::Shown;
 
-use super::job::{self, Confirming, Heard, Image, Ready};
+use super::job::{self, Confirming, Heard, Image, ImageFrom, Ready};
 use crate::asked::{Job, Write};
 use crate::exit::{Exit, Failure, plain};
 use crate::session::Session;
@@ -49,7 +49,7 @@ pub(crate) fn from_input(asked: &Write, session: &Session<'_>) -> Result<Exit, F
         let text = "what comes on standard input is sealed only when its checksum is right, and none is given";
         return Err(Failure::new(Exit::Usage, text, "add the published one: --sum sha256:HEX"));
     }
-    let confirming = Confirming::find(&asked.job, true)?;
+    let confirming = Confirming::find(&asked.job, ImageFrom::StandardInput)?;
     let mut start = Vec::new();
     let unreadable = |error: io::Error| match session.cancel.is_set() {
         true => Failure::new(Exit::Stopped, "stopped; nothing was changed", "run the same command again"),
@@ -109,7 +109,7 @@ pub(crate) fn write(
     let cleared = match ready {
         Ok(cleared) => cleared,
         Err(failure) => {
-            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), false)));
+            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), None)));
         }
     };
     let ready = Ready { image, source, checked, chosen: &chosen, cleared, started: &started, news };

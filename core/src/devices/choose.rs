@@ -107,3 +107,81 @@ pub fn choose(platform: &dyn Platform, asked: &str) -> Result<Choice, ChooseErro
 pub fn arrived<'a>(before: &[Drive], now: &'a [Drive]) -> Option<&'a Drive> {
     now.iter().filter(|drive| drive.bytes > 0).find(|drive| !before.iter().any(|known| known.is_still(drive)))
 }
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+
+    use super::*;
+    use crate::devices::{Claimed, DriveIo};
+    use crate::guard::Cleared;
+
+    /// Drives that answer to their tags and to a few names.
+    struct Attached(Vec<Drive>);
+
+    impl Platform for Attached {
+        fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
+            Ok(self.0.clone())
+        }
+        fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
+            let drive = |path: &str, stable| Some(Located::Drive { path: path.to_owned(), stable });
+            Ok(match name {
+                "/dev/sdb" => drive("/dev/sdb", false),
+                "by-id/pocket" => drive("/dev/sdb", true),
+                "/dev/sdb1" => Some(Located::Partition { path: "/dev/sdb".to_owned(), number: 1 }),
+                "/dev/gone" => drive("/dev/gone", true),
+                _ => None,
+            })
+        }
+        fn drives_holding(&self, _file: &Path) -> Result<Vec<String>, PlatformError> {
+            Ok(Vec::new())
+        }
+        fn openers(&self, _drive: &Drive) -> Result<Vec<String>, PlatformError> {
+            Ok(Vec::new())
+        }
+        fn may_claim(&self, _drive: &Drive) -> Result<(), PlatformError> {
+            Ok(())
+        }
+        fn open(&self, _drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
+            unreachable!("nothing is opened to choose")
+        }
+        fn claim(&self, _cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
+            unreachable!("nothing is claimed to choose")
+        }
+    }
+
+    #[test]
+    fn what_was_typed_means_one_drive_or_it_is_told_what_is_there() {
+        let at = |tag: &str, path: &str| Drive { path: path.to_owned(), ..Drive::sample(tag) };
+        let attached = Attached(vec![at("DBR7J", "/dev/sdb"), at("65387", "/dev/sdc"), at("65387", "/dev/sdd")]);
+        let chosen = |asked: &str| {
+            let chosen = choose(&attached, asked).unwrap();
+            (chosen.drive.path, chosen.by, chosen.partition)
+        };
+        let sdb = || "/dev/sdb".to_owned();
+        assert_eq!(chosen("DBR7J"), (sdb(), NamedBy::Tag, None));
+        assert_eq!(chosen("/dev/sdb"), (sdb(), NamedBy::KernelName, None));
+        assert_eq!(chosen("by-id/pocket"), (sdb(), NamedBy::StableLink, None));
+        assert_eq!(chosen("/dev/sdb1"), (sdb(), NamedBy::KernelName, Some(1)));
+        let told = |platform: &Attached, asked: &str| {
+            let error = choose(platform, asked).unwrap_err();
+            format!("{error}\n   next: {}", error.next_step())
+        };
+        let nothing = Attached(Vec::new());
+        let all = ["65387", "DBR7K", "BDR7J", "590J1", "/dev/gone"].map(|asked| told(&attached, asked));
+        insta::assert_snapshot!(format!("{}\n{}", all.join("\n"), told(&nothing, "DBR7J")), @"
+        the tag 65387 fits 2 drives that can't be told apart: /dev/sdc, /dev/sdd
+           next: name the one that is meant by its place; or take the others out, a reader's other cards as well
+        no drive `DBR7K` is attached; attached are DBR7J (Kestrin Pocket), 65387 (Kestrin Pocket), 65387 (Kestrin Pocket); did you mean DBR7J (Kestrin Pocket)?
+           next: plug it in, or choose one that `pyrotyp drives --all` shows
+        no drive `BDR7J` is attached; attached are DBR7J (Kestrin Pocket), 65387 (Kestrin Pocket), 65387 (Kestrin Pocket); did you mean DBR7J (Kestrin Pocket)?
+           next: plug it in, or choose one that `pyrotyp drives --all` shows
+        no drive `590J1` is attached; attached are DBR7J (Kestrin Pocket), 65387 (Kestrin Pocket), 65387 (Kestrin Pocket)
+           next: plug it in, or choose one that `pyrotyp drives --all` shows
+        no drive `/dev/gone` is attached; attached are DBR7J (Kestrin Pocket), 65387 (Kestrin Pocket), 65387 (Kestrin Pocket)
+           next: plug it in, or choose one that `pyrotyp drives --all` shows
+        no drive `DBR7J` is attached
+           next: plug it in, or choose one that `pyrotyp drives --all` shows
+        ");
+    }
+}

@@ -273,3 +273,32 @@ impl Drive {
             && self.generation == other.generation
     }
 }
+
+#[cfg(test)]
+impl Drive {
+    /// A stick with this tag, of which there is nothing to say.
+    pub(crate) fn sample(tag: &str) -> Self {
+        Self {
+            tag: tag.parse().unwrap(),
+            path: "/dev/sdb".to_owned(),
+            links: Vec::new(),
+            vendor: Some("Kestrin".to_owned()),
+            model: Some("Pocket".to_owned()),
+            serial: Some(format!("of {tag}")),
+            bytes: 16_008_609_792,
+            sector_bytes: 512,
+            bus: Bus::Usb,
+            slot: None,
+            link_mbps: None,
+            could_be_faster: false,
+            removable: true,
+            write_protected: false,
+            generation: None,
+            attached_seconds: None,
+            partitions: Vec::new(),
+            whole: None,
+            surface: Surface::Empty,
+            uses: Vec::new(),
+        }
+    }
+}

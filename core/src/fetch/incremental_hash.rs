@@ -62,6 +62,13 @@ pub(super) struct Follower {
     thread: JoinHandle<Option<Vec<Sum>>>,
 }
 
+/// Whether more of the file comes.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Growth {
+    GoesOn,
+    Over,
+}
+
 impl Follower {
     /// Begins with the file at `path`, which is to have `bytes` bytes.
     pub(super) fn start(path: &Path, bytes: u64, algorithms: &[Algorithm], pace: &Arc<HashPace>) -> io::Result<Self> {
@@ -80,21 +87,21 @@ impl Follower {
         Ok(Self { growing, cancel, pace: Arc::clone(pace), thread })
     }
 
-    fn set(&self, there: Option<u64>, goes_on: bool) {
+    fn set(&self, there: Option<u64>, growth: Growth) {
         let mut mark = self.growing.mark.lock().unwrap_or_else(PoisonError::into_inner);
-        *mark = (there.unwrap_or(mark.0), goes_on);
+        *mark = (there.unwrap_or(mark.0), growth == Growth::GoesOn);
         drop(mark);
         self.growing.moved.notify_all();
     }
 
     /// So much is there without a gap.
     pub(super) fn reached(&self, there: u64) {
-        self.set(Some(there), true);
+        self.set(Some(there), Growth::GoesOn);
     }
 
     /// The checksums of the whole file, all of which is there; `None` when it could not be read.
     pub(super) fn finish(self) -> Option<Vec<Sum>> {
-        self.set(Some(self.growing.bytes), false);
+        self.set(Some(self.growing.bytes), Growth::Over);
         self.thread.join().ok().flatten()
     }
 
@@ -102,7 +109,7 @@ impl Follower {
     pub(super) fn give_up(self) {
         self.cancel.set();
         self.pace.counts.store(false, Ordering::Relaxed);
-        self.set(None, false);
+        self.set(None, Growth::Over);
         // It ends by itself; nobody needs what it has.
         drop(self.thread);
     }

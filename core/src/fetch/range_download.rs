@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use crate::fetch::incremental_hash::HashPace;
-use crate::fetch::web::{ByteRange, Web, of_io};
+use crate::fetch::web::{Answer, ByteRange, Web, of_io};
 use crate::fetch::{MirrorFault, Pieces};
 use crate::hash::Hashers;
 use crate::image::{Stranger, stranger};
@@ -83,8 +83,9 @@ impl Errand {
         let _ = self.reports.send((self.id, report));
     }
 
-    fn carry(&self) -> Result<Option<u64>, CarryFault> {
-        let mut answer = self.web.get(&self.address, &self.part)?;
+    /// Asks, and makes sure that what comes is what was asked for; tells how long all of it is.
+    fn begin(&self) -> Result<(Answer, Option<u64>), CarryFault> {
+        let answer = self.web.get(&self.address, &self.part)?;
         if let (Some(said), Some(expected)) = (answer.total, self.total)
             && said != expected
             && (self.part.only_if.is_none() || self.part.start == 0)
@@ -102,6 +103,11 @@ impl Errand {
             return Err(MirrorFault::TooLong { limit: self.most }.into());
         }
         self.report(RangeReport::Began(Began { total, validator: answer.validator.clone() }));
+        Ok((answer, total))
+    }
+
+    fn carry(&self) -> Result<Option<u64>, CarryFault> {
+        let (mut answer, total) = self.begin()?;
         let end = self.part.end.or(total);
         let mut at = self.part.start;
         let mut chunk = vec![0u8; CHUNK];

@@ -41,6 +41,13 @@ struct MirrorState {
     was_asked: bool,
 }
 
+/// How much of what is missing one server is asked for.
+#[derive(Clone, Copy)]
+enum Share {
+    All,
+    Part,
+}
+
 struct Worker {
     id: u64,
     mirror: usize,
@@ -206,7 +213,11 @@ impl Transfer<'_> {
         let is_shared = self.pieces.is_some() && self.total.is_some();
         let most = if is_shared { CONNECTIONS_MOST } else { 1 };
         while self.workers.len() < most {
-            let Some((start, end)) = self.next_range(is_shared && self.usable().count() > 1) else { break };
+            let Some((start, end)) =
+                self.next_range(if is_shared && self.usable().count() > 1 { Share::Part } else { Share::All })
+            else {
+                break;
+            };
             let Some(mirror) = self.pick(start, end) else { break };
             self.send_out(mirror, start, end, listener)?;
         }
@@ -214,7 +225,7 @@ impl Transfer<'_> {
     }
 
     /// What nobody has and nobody is fetching.
-    fn next_range(&self, is_shared: bool) -> Option<(u64, Option<u64>)> {
+    fn next_range(&self, share: Share) -> Option<(u64, Option<u64>)> {
         let Some(total) = self.total else {
             return self.workers.is_empty().then_some((0, None));
         };
@@ -226,9 +237,15 @@ impl Transfer<'_> {
         let Some(pieces) = &self.pieces else { return Some((start, Some(end))) };
         // Whole pieces only: the rest of one proves nothing.
         let start = start.saturating_sub(start.checked_rem(pieces.bytes)?);
-        let share = SHARE.div_ceil(pieces.bytes).max(1).saturating_mul(pieces.bytes);
+        let most = SHARE.div_ceil(pieces.bytes).max(1).saturating_mul(pieces.bytes);
         let end = end.div_ceil(pieces.bytes).saturating_mul(pieces.bytes).min(total);
-        Some((start, Some(if is_shared { end.min(start.saturating_add(share)) } else { end })))
+        Some((
+            start,
+            Some(match share {
+                Share::Part => end.min(start.saturating_add(most)),
+                Share::All => end,
+            }),
+        ))
     }
 
     /// The best mirror that is free and may be asked.

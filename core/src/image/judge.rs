@@ -307,46 +307,51 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
         findings.push(Finding::note("unseen", text));
         return;
     }
+    findings.push(nothing_for_a_stick(facts, kind, boots));
+}
+
+/// Why no stick that is made from it as it is starts a PC.
+fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
     if facts.volume.iter().flatten().any(|volume| volume.udf.is_some()) {
-        findings.push(Finding::ask(
+        Finding::ask(
             "needs-laying-out",
             "its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick",
             "use the tool that its maker offers for sticks",
-        ));
+        )
     } else if boots.iter().any(|boot| boot.firmware == Firmware::Uefi) {
         let text = "its program for UEFI is found through the boot catalogue of optical discs alone; only some PCs look there on a stick";
-        findings.push(Finding {
+        Finding {
             next: "look for the hybrid or USB edition of this image".into(),
             ..Finding::note("optical-entry", text)
-        });
+        }
     } else if let Some(program) = facts.tree_programs.first() {
-        findings.push(Finding::ask(
+        Finding::ask(
             "needs-laying-out",
             format!(
                 "its program for UEFI ({}) lies in the optical volume alone, and no stick starts from that: its files must be laid out on a FAT stick",
                 program.arch
             ),
             "look for the hybrid or USB edition of this image",
-        ));
+        )
     } else if !boots.is_empty() {
-        findings.push(Finding::ask(
+        Finding::ask(
             "optical-only",
             "it starts from an optical disc only: there is no boot code and no EFI system partition for a stick",
             "look for the hybrid or USB edition of this image",
-        ));
+        )
     } else if kind == Kind::Filesystem {
         let name = facts.filesystem.as_ref().map_or("unknown", |system| system.name);
-        findings.push(Finding::ask(
+        Finding::ask(
             "bare-filesystem",
             format!("this is a bare {name} file system without a partition table: no PC starts from it"),
             "check that this is the image meant for drives",
-        ));
+        )
     } else {
-        findings.push(Finding::ask(
+        Finding::ask(
             "nothing-to-start",
             "it holds data only: neither boot code for a BIOS nor a program for UEFI",
             "check that this is the installer's image",
-        ));
+        )
     }
 }
 

@@ -88,28 +88,36 @@ struct QueueState {
     waited: Duration,
 }
 
+/// What becomes of a drive that others wait for too long.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Laggard {
+    /// The others wait.
+    WaitedFor,
+    /// They go on, and it reads the image by itself.
+    LeftBehind,
+}
+
 /// The blocks under way between one reader and its drives.
 pub(super) struct BlockQueue {
     state: Mutex<QueueState>,
     changed: Condvar,
     pool: Arc<Pool>,
-    /// Whether a drive that lags can go on by itself.
-    may_leave: bool,
+    laggard: Laggard,
 }
 
 impl BlockQueue {
-    /// For so many drives; `may_leave` says whether one that lags can read the image by itself.
-    pub(super) fn new(drives: usize, may_leave: bool) -> Self {
+    /// For so many drives.
+    pub(super) fn new(drives: usize, laggard: Laggard) -> Self {
         let buffers = BUFFERS_EACH.saturating_mul(drives.saturating_sub(1)).saturating_add(BUFFERS);
-        Self::with_buffers(drives, buffers, may_leave)
+        Self::with_buffers(drives, buffers, laggard)
     }
 
     /// For one drive that was left behind: as few buffers as keep it busy.
     pub(super) fn of_one() -> Self {
-        Self::with_buffers(1, BUFFERS - 3, false)
+        Self::with_buffers(1, BUFFERS - 3, Laggard::WaitedFor)
     }
 
-    fn with_buffers(drives: usize, buffers: usize, may_leave: bool) -> Self {
+    fn with_buffers(drives: usize, buffers: usize, laggard: Laggard) -> Self {
         let free = (0..buffers).map(|_| AlignedBuf::new(BLOCK_BYTES as usize)).collect();
         Self {
             state: Mutex::new(QueueState {
@@ -118,7 +126,7 @@ impl BlockQueue {
             }),
             changed: Condvar::new(),
             pool: Arc::new(Pool { free: Mutex::new(free), came_back: Condvar::new() }),
-            may_leave,
+            laggard,
         }
     }
 
@@ -159,7 +167,10 @@ impl BlockQueue {
     /// Lets the drives that could go on do so, once they have waited long enough for the one that lags most.
     fn leave_one_behind(&self, waiting: Duration) {
         let mut state = lock(&self.state);
-        if !self.may_leave || !somebody_starves(&state) || state.waited.saturating_add(waiting) < PATIENCE {
+        if self.laggard == Laggard::WaitedFor
+            || !somebody_starves(&state)
+            || state.waited.saturating_add(waiting) < PATIENCE
+        {
             return;
         }
         let open = state.queues.iter_mut().filter(|queue| !queue.is_closed && queue.left_at.is_none());
@@ -306,7 +317,7 @@ mod tests {
 
     #[test]
     fn every_drive_gets_every_block_and_buffers_come_back() {
-        let block_queue = BlockQueue::new(2, true);
+        let block_queue = BlockQueue::new(2, Laggard::LeftBehind);
         // Many more blocks than there are buffers: each comes back when both drives are done with it.
         for index in 0..40 {
             assert!(publish(&block_queue, index));
@@ -325,7 +336,7 @@ mod tests {
 
     #[test]
     fn a_drive_that_lags_is_left_behind_once_another_has_waited_long_enough() {
-        let block_queue = BlockQueue::new(2, true);
+        let block_queue = BlockQueue::new(2, Laggard::LeftBehind);
         std::thread::scope(|scope| {
             let fast = scope.spawn(|| {
                 let mut taken = 0;
@@ -350,7 +361,7 @@ mod tests {
 
     #[test]
     fn a_reader_does_not_wait_for_drives_that_are_gone() {
-        let block_queue = BlockQueue::new(1, false);
+        let block_queue = BlockQueue::new(1, Laggard::WaitedFor);
         let mut published = 0;
         while published < BUFFERS && publish(&block_queue, published) {
             published += 1;

@@ -5,9 +5,9 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use crate::bytes::ReadAt;
-use crate::devices::DriveIo;
+use crate::devices::{AlignedBuf, DriveIo};
 use crate::image::Inspection;
-use crate::job::block_queue::{BlockQueue, Next};
+use crate::job::block_queue::{Block, BlockQueue, Laggard, Next};
 use crate::job::diagnosis::{Case, Differences};
 use crate::job::image_reader::ImageReader;
 use crate::job::layout::length;
@@ -16,7 +16,7 @@ use crate::job::source::{Checked, KeptImage};
 use crate::job::stages::body::put;
 use crate::job::stages::readback;
 use crate::job::stages::readback::Suspect;
-use crate::job::watch::Shielded;
+use crate::job::watch::{Counting, Shielded};
 use crate::job::watchdog::{Heartbeat, Watched, watched};
 use crate::job::workers::{Workers, contained};
 use crate::job::{Event, ImageFault, JobFault, Pacing, Watcher};
@@ -98,6 +98,41 @@ fn look(
     Ok(Comparison { result, bytes, differences: told, more_differences: more, conclusion, read_again })
 }
 
+/// What every thread needs that compares blocks.
+struct Comparing<'a> {
+    drive: &'a dyn DriveIo,
+    cancel: &'a Cancel,
+    counting: &'a Counting<'a>,
+}
+
+impl Comparing<'_> {
+    /// Reads what of a block lies on the drive, and gives it if it does not match.
+    fn judge(&self, block: &Block, inside: &Range<u64>, buffer: &mut AlignedBuf) -> Result<Option<Suspect>, JobFault> {
+        if self.cancel.is_set() {
+            return Err(JobFault::Stopped { stage: Stage::ReadBack });
+        }
+        if inside.is_empty() {
+            return Ok(None);
+        }
+        let digest = if *inside == block.range() { block.digest } else { blake3::hash(block.part(inside)) };
+        let piece = Piece { at: inside.start, bytes: length(inside), digest };
+        readback::judge(self.drive, &piece, buffer, &|at| self.counting.heard(0, &Event::ReadAgain { at }))
+    }
+}
+
+/// Tells how far it is until nobody is at work any more.
+fn tell_while(working: &Workers, done: &dyn Fn() -> u64, watcher: &dyn Watcher) {
+    let mut told = 0;
+    while working.is_at_work() {
+        std::thread::park_timeout(TELL);
+        let done = done();
+        if done != told {
+            told = done;
+            watcher.heard(0, &Event::Moved { stage: Stage::ReadBack, done });
+        }
+    }
+}
+
 /// Reads image and drive side by side, and gives the pieces that do not match.
 fn read_both(
     image: &dyn ReadAt,
@@ -106,7 +141,7 @@ fn read_both(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<(CompareState, u64), JobFault> {
-    let block_queue = BlockQueue::new(1, false);
+    let block_queue = BlockQueue::new(1, Laggard::WaitedFor);
     let (source, checked) = (KeptImage(image), Checked::default());
     let reading = ImageReader {
         source: &source,
@@ -118,7 +153,8 @@ fn read_both(
     };
     let state = Mutex::new(CompareState::default());
     let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
-    let counting = crate::job::watch::Counting::new(watcher);
+    let counting = Counting::new(watcher);
+    let comparing = Comparing { drive, cancel, counting: &counting };
     let working = Workers::of(IN_FLIGHT);
     let fail = |fault: JobFault| {
         lock().fault.get_or_insert(fault);
@@ -129,15 +165,7 @@ fn read_both(
         while let Next::Block(block) = block_queue.next(0) {
             let whole = block.range();
             let inside = whole.start..whole.end.min(range.end);
-            let judged = if cancel.is_set() {
-                Err(JobFault::Stopped { stage: Stage::ReadBack })
-            } else if inside.start >= inside.end {
-                Ok(None)
-            } else {
-                let digest = if inside == whole { block.digest } else { blake3::hash(block.part(&inside)) };
-                let piece = Piece { at: inside.start, bytes: length(&inside), digest };
-                readback::judge(drive, &piece, &mut buffer, &|at| counting.heard(0, &Event::ReadAgain { at }))
-            };
+            let judged = comparing.judge(&block, &inside, &mut buffer);
             match judged {
                 Ok(suspect) => lock().suspects.extend(suspect),
                 Err(fault) => fail(fault),
@@ -156,15 +184,7 @@ fn read_both(
         for _ in 0..IN_FLIGHT {
             scope.spawn(|| working.does(work).unwrap_or_else(|died| fail(died.into())));
         }
-        let mut told = 0;
-        while working.is_at_work() {
-            std::thread::park_timeout(TELL);
-            let done = lock().done;
-            if done != told {
-                told = done;
-                watcher.heard(0, &Event::Moved { stage: Stage::ReadBack, done });
-            }
-        }
+        tell_while(&working, &|| lock().done, watcher);
         reader.join().unwrap_or(Err(ImageFault::Reader))
     });
     let mut state = state.into_inner().unwrap_or_else(PoisonError::into_inner);

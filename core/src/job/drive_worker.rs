@@ -7,7 +7,7 @@ use std::time::Instant;
 use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
 use crate::guard::Cleared;
 use crate::hash::{BLOCK_BYTES, BlockDigests};
-use crate::job::block_queue::{BlockQueue, ImageEnd, ImageEnding};
+use crate::job::block_queue::{BlockQueue, ImageEnd, ImageEnding, Laggard};
 use crate::job::diagnosis::{Before, Case, Written};
 use crate::job::image_reader::ImageReader;
 use crate::job::journal::{Heading, Journal, Notes};
@@ -525,7 +525,7 @@ impl<'a> Shared<'a> {
     }
 }
 
-/// Whether a drive that lags may read the image by itself.
-pub(super) fn may_leave(source: &dyn Source) -> bool {
-    source.access() == Access::Anywhere
+/// What becomes of a drive that lags: where the image can be had from any place on, it reads that by itself.
+pub(super) fn laggard(source: &dyn Source) -> Laggard {
+    if source.access() == Access::Anywhere { Laggard::LeftBehind } else { Laggard::WaitedFor }
 }

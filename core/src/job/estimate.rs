@@ -6,7 +6,8 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use crate::job::Event;
+use crate::job::order::ReadBack;
+use crate::job::watch::Event;
 use crate::record::Stage;
 
 /// What was flushed in this last stretch of time counts.
@@ -26,8 +27,7 @@ const READ_BACK_AFTER: Duration = Duration::from_secs(3);
 pub struct Estimate {
     /// Length of the body, where it is known.
     bytes: Option<u64>,
-    /// Whether it will be read back.
-    reads_back: bool,
+    read_back: ReadBack,
     stage: Option<Stage>,
     began: Duration,
     marks: VecDeque<(Duration, u64)>,
@@ -35,8 +35,8 @@ pub struct Estimate {
 
 impl Estimate {
     /// Of a job that begins.
-    pub fn new(reads_back: bool) -> Self {
-        Self { bytes: None, reads_back, stage: None, began: Duration::ZERO, marks: VecDeque::new() }
+    pub fn new(read_back: ReadBack) -> Self {
+        Self { bytes: None, read_back, stage: None, began: Duration::ZERO, marks: VecDeque::new() }
     }
 
     /// Takes in what happened at `now`.
@@ -83,7 +83,8 @@ impl Estimate {
         let at_it = now.saturating_sub(self.began);
         let seconds = match self.stage? {
             Stage::Body if at_it >= MEANINGFUL_AFTER && self.marks.len() >= MEANINGFUL_MARKS => {
-                let read_back = if self.reads_back { total / (rate * READ_AGAINST_WRITE) } else { 0.0 };
+                let read_back =
+                    if self.read_back == ReadBack::Whole { total / (rate * READ_AGAINST_WRITE) } else { 0.0 };
                 (total - last as f64).max(0.0) / rate - since + read_back
             }
             Stage::ReadBack if at_it >= READ_BACK_AFTER => (total - last as f64).max(0.0) / rate - since,
@@ -103,7 +104,7 @@ mod tests {
 
     #[test]
     fn a_fast_start_does_not_count_and_the_read_back_does() {
-        let mut estimate = Estimate::new(true);
+        let mut estimate = Estimate::new(ReadBack::Whole);
         estimate.heard(&Event::Began { stage: Stage::Body, bytes: Some(4_000_000_000) }, at(0));
         // Ten seconds at 100 MB/s into the cache, then 10 MB/s.
         let mut done = 0;
@@ -124,6 +125,6 @@ mod tests {
         assert_eq!(estimate.left(at(301)), None);
         estimate.heard(&Event::Moved { stage: Stage::ReadBack, done: 250_000_000 }, at(305));
         assert_eq!(estimate.left(at(305)).unwrap().as_secs(), 75);
-        assert_eq!(Estimate::new(true).left(at(9)), None);
+        assert_eq!(Estimate::new(ReadBack::Whole).left(at(9)), None);
     }
 }

@@ -31,7 +31,7 @@ pub fn run(
         cancel,
         watcher,
         rendezvous: Rendezvous::new(drives),
-        block_queue: BlockQueue::new(drives, drive_worker::may_leave(order.source)),
+        block_queue: BlockQueue::new(drives, drive_worker::laggard(order.source)),
         verdict: ImageEnding::default(),
     };
     let heartbeats: Vec<Heartbeat> = targets.iter().map(|_| Heartbeat::new()).collect();

@@ -36,6 +36,9 @@ impl FileList {
     }
 }
 
+/// The name of a list, and the files that it names by their paths.
+type Listed = (String, BTreeMap<String, ListedFile>);
+
 struct ListedFile {
     sum: Sum,
     /// Several when a file is larger than one directory record can say.
@@ -54,6 +57,33 @@ pub fn file_list(
     cancel: &Cancel,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Option<FileList>, CheckError> {
+    let Some((source, wanted)) = listed(image, volume)? else { return Ok(None) };
+    let mut found = FileList { source, files: wanted.len(), ..FileList::default() };
+    let (here, missing): (Vec<_>, Vec<_>) = wanted.into_iter().partition(|(_, wanted)| !wanted.extents.is_empty());
+    found.missing = missing.into_iter().map(|(path, _)| path).collect();
+    let mut here = here;
+    // In the order in which they lie, so that the disk reads straight on.
+    here.sort_by_key(|(_, wanted)| wanted.extents.first().map(|extent| extent.start));
+    let sizes = here.iter().flat_map(|(_, wanted)| &wanted.extents).map(|extent| extent.bytes);
+    let total = sizes.fold(0u64, u64::saturating_add);
+    let mut done = 0u64;
+    for (path, wanted) in here {
+        let mut hashers = Hashers::new([wanted.sum.algorithm]);
+        for extent in &wanted.extents {
+            hash(image, *extent, &mut hashers, cancel, &mut |bytes| {
+                done = done.saturating_add(bytes);
+                progress(done, total);
+            })?;
+        }
+        if hashers.finish().first() != Some(&wanted.sum) {
+            found.damaged.push(path);
+        }
+    }
+    Ok(Some(found))
+}
+
+/// The list in a volume's top folder, and where what it names lies.
+fn listed(image: &dyn ReadAt, volume: &IsoVolume) -> Result<Option<Listed>, CheckError> {
     let fail = |at| move |source| CheckError::Image { at, source };
     let mut list = None;
     let mut find = |path: &str, extent: Extent| {
@@ -82,42 +112,34 @@ pub fn file_list(
         ControlFlow::Continue(())
     };
     volume.files(image, &mut place).map_err(fail(volume.root.start))?;
+    Ok(Some((source, wanted)))
+}
 
-    let mut found = FileList { source, files: wanted.len(), ..FileList::default() };
-    let (here, missing): (Vec<_>, Vec<_>) = wanted.into_iter().partition(|(_, wanted)| !wanted.extents.is_empty());
-    found.missing = missing.into_iter().map(|(path, _)| path).collect();
-    let mut here = here;
-    // In the order in which they lie, so that the disk reads straight on.
-    here.sort_by_key(|(_, wanted)| wanted.extents.first().map(|extent| extent.start));
-    let sizes = here.iter().flat_map(|(_, wanted)| &wanted.extents).map(|extent| extent.bytes);
-    let total = sizes.fold(0u64, u64::saturating_add);
-    let mut done = 0u64;
-    for (path, wanted) in here {
-        let mut hashers = Hashers::new([wanted.sum.algorithm]);
-        for extent in &wanted.extents {
-            let mut at = 0u64;
-            while at < extent.bytes {
-                if cancel.is_set() {
-                    return Err(CheckError::Stopped);
-                }
-                let want = extent.bytes.saturating_sub(at).min(PIECE);
-                let mut piece = vec![0u8; usize::try_from(want).unwrap_or_default()];
-                let start = extent.start.saturating_add(at);
-                let count = image.fill_at(start, &mut piece).map_err(fail(start))?;
-                hashers.update(piece.get(..count).unwrap_or_default());
-                if (count as u64) < want {
-                    break; // behind the image's end: the sum will not match
-                }
-                at = at.saturating_add(want);
-                done = done.saturating_add(want);
-                progress(done, total);
-            }
+/// Hashes what lies there; `progress` hears each piece's length.
+fn hash(
+    image: &dyn ReadAt,
+    extent: Extent,
+    hashers: &mut Hashers,
+    cancel: &Cancel,
+    progress: &mut dyn FnMut(u64),
+) -> Result<(), CheckError> {
+    let mut at = 0u64;
+    while at < extent.bytes {
+        if cancel.is_set() {
+            return Err(CheckError::Stopped);
         }
-        if hashers.finish().first() != Some(&wanted.sum) {
-            found.damaged.push(path);
+        let want = extent.bytes.saturating_sub(at).min(PIECE);
+        let mut piece = vec![0u8; usize::try_from(want).unwrap_or_default()];
+        let start = extent.start.saturating_add(at);
+        let count = image.fill_at(start, &mut piece).map_err(|source| CheckError::Image { at: start, source })?;
+        hashers.update(piece.get(..count).unwrap_or_default());
+        if (count as u64) < want {
+            break; // behind the image's end: the sum will not match
         }
+        at = at.saturating_add(want);
+        progress(want);
     }
-    Ok(Some(found))
+    Ok(())
 }
 
 #[cfg(test)]

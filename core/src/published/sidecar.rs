@@ -280,6 +280,16 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
             Err(fault) => return Err(fault),
         }
     }
+    torrents_beside(image, name, torrents, found)
+}
+
+/// Torrents that lie beside an image.
+fn torrents_beside(
+    image: &Path,
+    name: &str,
+    mut torrents: Vec<String>,
+    found: &mut Published,
+) -> Result<(), CheckError> {
     // The image's own come first.
     torrents.sort_by_key(|entry| !entry.starts_with(name));
     for (number, entry) in torrents.into_iter().enumerate() {

@@ -126,7 +126,7 @@ pub fn parse(text: &[u8], hint: Option<Kind>) -> Lines {
             let words = String::from_utf8_lossy(raw);
             hint = words.split_whitespace().find_map(kind_named).or(hint);
         }
-        all.line(raw, hint.as_ref(), end == 0);
+        all.line(raw, hint.as_ref(), if end == 0 { LineEnd::Zero } else { LineEnd::Newline });
     }
     all
 }
@@ -162,7 +162,8 @@ impl Lines {
         true
     }
 
-    fn line(&mut self, raw: &[u8], hint: Option<&Kind>, is_zero_ended: bool) {
+    fn line(&mut self, raw: &[u8], hint: Option<&Kind>, end: LineEnd) {
+        let is_zero_ended = end == LineEnd::Zero;
         let raw = if is_zero_ended { raw } else { raw.strip_suffix(b"\r").unwrap_or(raw) };
         let (raw, escaped) = match raw.strip_prefix(b"\\") {
             Some(rest) if !is_zero_ended => (rest, true),
@@ -175,6 +176,13 @@ impl Lines {
             self.take(hex, kind.as_ref(), Some(name));
         }
     }
+}
+
+/// What ends the lines of a list: behind a zero, names are as they are.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum LineEnd {
+    Newline,
+    Zero,
 }
 
 /// `hex  name` or `hex *name`.

@@ -23,6 +23,9 @@ impl PlatformId {
     pub const EFI: Self = Self(0xEF);
 }
 
+/// The boot indicator of an entry that may be started (§2.2).
+const BOOTABLE: u8 = 0x88;
+
 /// What the firmware imitates for the boot image (§2.2, boot media type).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Emulation {
@@ -82,18 +85,18 @@ fn parse(raw: &[u8]) -> Option<BootCatalogue> {
     for record in records {
         match take::<2>(record, 0)? {
             [0x90 | 0x91, next] => platform = PlatformId(next),
-            [indicator @ (0x88 | 0x00), _] => entries.extend(entry(record, platform, indicator == 0x88)),
+            [indicator @ (BOOTABLE | 0x00), _] => entries.extend(entry(record, platform, indicator)),
             _ => {} // an extension of the entry before
         }
     }
     Some(BootCatalogue { checksum_ok, entries })
 }
 
-fn entry(record: &[u8], platform: PlatformId, bootable: bool) -> Option<BootEntry> {
+fn entry(record: &[u8], platform: PlatformId, indicator: u8) -> Option<BootEntry> {
     let (sectors, block) = (u16_le(record, 6)?, u32_le(record, 8)?);
     (block != 0).then_some(BootEntry {
         platform,
-        bootable,
+        bootable: indicator == BOOTABLE,
         emulation: match record.get(1)? & 0x0F {
             0 => Emulation::None,
             1..=3 => Emulation::Floppy,

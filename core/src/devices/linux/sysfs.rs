@@ -88,7 +88,7 @@ impl Disk {
             return None;
         }
         let usb = usb_device(&folder);
-        let bus = if by_software { Bus::Virtual } else { bus(name, &folder, usb.is_some()) };
+        let bus = if by_software { Bus::Virtual } else { bus(name, &folder, usb.as_deref()) };
         let speed = usb.as_ref().and_then(|usb| text(&usb.join("speed"))?.parse::<f64>().ok());
         let link_mbps = speed.map(|mbps| mbps as u32);
         let (vendor, model, serial) = names(&folder, usb.as_deref(), bus);
@@ -165,9 +165,9 @@ fn usb_device(folder: &Path) -> Option<PathBuf> {
     above.into_iter().find(|path| path.join("idVendor").is_file()).map(Path::to_owned)
 }
 
-fn bus(name: &str, folder: &Path, is_usb: bool) -> Bus {
+fn bus(name: &str, folder: &Path, usb: Option<&Path>) -> Bus {
     let path = folder.to_string_lossy();
-    if is_usb {
+    if usb.is_some() {
         Bus::Usb
     } else if name.starts_with("nvme") {
         Bus::Nvme

@@ -25,6 +25,13 @@ pub(super) struct Medium {
     away: Arc<Mutex<BTreeSet<String>>>,
 }
 
+/// Whether what is written can still be lost with the power.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Cache {
+    None,
+    Volatile,
+}
+
 /// The backing file, and what its volatile cache would lose.
 struct Backing {
     file: File,
@@ -45,8 +52,8 @@ impl Backing {
         Ok(())
     }
 
-    fn write(&mut self, place: u64, from: &[u8], is_volatile: bool) -> io::Result<()> {
-        if is_volatile {
+    fn write(&mut self, place: u64, from: &[u8], cache: Cache) -> io::Result<()> {
+        if cache == Cache::Volatile {
             let mut before = vec![0; from.len()];
             self.read(place, &mut before)?;
             self.unflushed.push((place, before));
@@ -58,7 +65,7 @@ impl Backing {
     /// What was not flushed is gone.
     fn lose(&mut self) -> io::Result<()> {
         for (place, before) in std::mem::take(&mut self.unflushed).into_iter().rev() {
-            self.write(place, &before, false)?;
+            self.write(place, &before, Cache::None)?;
         }
         Ok(())
     }
@@ -223,10 +230,11 @@ impl Medium {
                 _ => {}
             }
         }
+        let cache = if self.spec.volatile_cache { Cache::Volatile } else { Cache::None };
         for (start, end) in kept.into_iter().filter(|(start, end)| start < end) {
             for (offset, place, len) in self.places(at + start as u64, end - start) {
                 let part = start + offset;
-                file.write(place, bytes.get(part..part + len).unwrap_or_default(), self.spec.volatile_cache)?;
+                file.write(place, bytes.get(part..part + len).unwrap_or_default(), cache)?;
             }
         }
         Ok(())
