@@ -227,7 +227,9 @@ mod tests {
         assert_eq!(why(folder.path()), "the notes of the last job can't be used: this is a folder");
         let blocks: Vec<_> = (0u8..5).map(|n| blake3::hash(&[n])).collect();
         let mut journal = Journal::begin(&path, &heading(), &blocks[..1]).unwrap();
+        assert_eq!(journal.noted(), 1);
         journal.note(&blocks[1..3]).unwrap();
+        assert_eq!(journal.noted(), 3);
         journal.note(&blocks[3..]).unwrap();
         let found = |now: &Heading| match find(&path, now) {
             Notes::Flushed(digests) => format!("{} blocks", digests.len()),
