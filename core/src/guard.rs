@@ -91,7 +91,7 @@ pub enum Confirmed {
     ByNobody,
 }
 
-/// What the guard needs to know beside the drive itself. [`crate::plan::survey::survey`] asks for all of it; nothing has a
+/// What the guard needs to know beside the drive itself. [`crate::plan::survey`] asks for all of it; nothing has a
 /// default, since what was not asked for is not known.
 #[derive(Clone, Debug)]
 pub struct Circumstances {

@@ -1,6 +1,6 @@
 //! What is this file, is it whole, and would a stick made from it start a PC?
 //!
-//! Everything here works on bytes behind [`ReadAt`]: no file is opened, nothing is written.
+//! Everything here works on bytes behind [`ReadAt`](crate::bytes::ReadAt): no file is opened, nothing is written.
 //! Promise: any bytes at all give an [`Inspection`], in memory bounded whatever they say.
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]

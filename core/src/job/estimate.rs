@@ -125,6 +125,33 @@ mod tests {
         assert_eq!(estimate.left(at(301)), None);
         estimate.heard(&Event::Moved { stage: Stage::ReadBack, done: 250_000_000 }, at(305));
         assert_eq!(estimate.left(at(305)).unwrap().as_secs(), 75);
+        // It runs on where nothing is told meanwhile.
+        assert_eq!(estimate.left(at(307)).unwrap().as_secs(), 73);
         assert_eq!(Estimate::new(ReadBack::Whole).left(at(9)), None);
+    }
+
+    #[test]
+    fn nothing_is_told_before_it_means_something() {
+        let told = |stage, marks: &[(u64, u64)], now| {
+            let mut estimate = Estimate::new(ReadBack::Skip);
+            estimate.heard(&Event::Began { stage, bytes: Some(1_000_000_000) }, at(0));
+            for (second, done) in marks.iter().map(|(second, megabytes)| (*second, megabytes * 1_000_000)) {
+                let event = match stage {
+                    Stage::Body => Event::Flushed { done },
+                    _ => Event::Moved { stage, done },
+                };
+                estimate.heard(&event, at(second));
+            }
+            estimate.left(at(now)).map(|left| left.as_secs())
+        };
+        let body = |marks: &[(u64, u64)], now| told(Stage::Body, marks, now);
+        assert_eq!(body(&[(6, 100), (8, 120), (10, 140)], 10), Some(86));
+        assert_eq!(body(&[(6, 100), (8, 120), (10, 140)], 12), Some(84));
+        assert_eq!(body(&[(6, 100), (8, 120), (9, 130)], 9), None, "too early");
+        assert_eq!(body(&[(6, 100), (10, 140)], 12), None, "confirmed too seldom");
+        assert_eq!(body(&[(6, 100), (8, 100), (10, 100)], 12), None, "it does not move");
+        assert_eq!(body(&[(10, 100), (10, 120), (10, 140)], 12), None, "in no time");
+        let back = |marks: &[(u64, u64)], now| told(Stage::ReadBack, marks, now);
+        assert_eq!([back(&[(0, 0), (2, 200)], 2), back(&[(0, 0), (3, 300)], 3)], [None, Some(7)]);
     }
 }

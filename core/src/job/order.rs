@@ -13,7 +13,7 @@ use crate::job::source::{Checked, Source};
 pub enum ReadBack {
     /// As it should be.
     Whole,
-    /// Not asked for: the result is then no more than [`JobResult::Written`].
+    /// Not asked for: the result is then no more than [`JobResult::Written`](crate::record::JobResult::Written).
     Skip,
 }
 
@@ -74,7 +74,7 @@ pub struct Order<'a> {
 pub struct Target {
     /// The guard's proof, which is spent whatever happens.
     pub cleared: Cleared,
-    /// Where notes are kept, so that the job can be gone on with: see [`journal::path_of`].
+    /// Where notes are kept, so that the job can be gone on with: see [`path_of`](super::journal::path_of).
     pub journal: Option<PathBuf>,
     /// Whether it goes on with an earlier one.
     pub start: Start,
