@@ -125,3 +125,37 @@ impl Facts {
         certain.max(cover)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::volume::iso9660::Extent;
+
+    #[test]
+    fn an_entry_that_covers_the_volume_counts_where_it_is_no_mere_rounding() {
+        let volume = iso9660::IsoVolume {
+            label: None,
+            declared_bytes: 1_000_000,
+            root: Extent { start: 0, bytes: 0 },
+            created: None,
+            boot_catalogue: None,
+            udf: None,
+            is_joliet: false,
+            block_bytes: 2048,
+        };
+        let declared = |start: u64, end: u64, bytes: u64| {
+            let kind = mbr::PartitionType(0x17);
+            let entry = mbr::MbrPartition { number: 1, active: true, kind, start, bytes: end - start };
+            let mbr = mbr::Mbr { code: bootcode::BootCode::Loader, disk_signature: 0, entries: vec![entry] };
+            let facts =
+                Facts { volume: Some(Ok(volume.clone())), mbr: Some(mbr), bytes: Some(bytes), ..Facts::default() };
+            facts.declared().unwrap()
+        };
+        let (own, rounded) = (1_000_000, 1_000_000 + 255 * 63 * 512);
+        assert_eq!(declared(0, rounded, own), own, "up to a whole cylinder");
+        assert_eq!(declared(0, rounded + 1, own), rounded + 1, "further than that");
+        assert_eq!(declared(0, rounded, rounded), rounded, "and where all of it is there");
+        assert_eq!(declared(64 * 512, rounded, own), own, "behind the usual gap as well");
+        assert_eq!(declared(64 * 512 + 1, rounded, own), rounded, "a part of its own begins later");
+    }
+}

@@ -357,6 +357,7 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
 
 #[cfg(test)]
 mod tests {
+    use super::*;
     use crate::image::inspect;
 
     #[test]
@@ -367,5 +368,18 @@ mod tests {
         let inspection = inspect(&image).unwrap();
         assert_eq!(inspection.needs_bytes, u64::MAX);
         assert_eq!(inspection.findings[0].id, "cut-short");
+    }
+
+    #[test]
+    fn zeros_behind_the_end_are_usual_up_to_16_mib_and_nothing_else_is() {
+        let told = |bytes, is_zero| {
+            let found = behind_the_end(Trailing { bytes, is_zero });
+            format!("{}{}{}", found.text, if found.next.is_empty() { "" } else { " -> " }, found.next)
+        };
+        insta::assert_snapshot!([told(16 << 20, true), told((16 << 20) + 1, true), told(512, false)].join("\n"), @"
+        16777216 bytes of zeros follow the declared end; that is usual
+        16.8 MB of zeros follow the declared end: the drive needs room for them as well -> compare its checksum with the published one
+        512 bytes follow the declared end that belong to no table or volume -> compare its checksum with the published one
+        ");
     }
 }

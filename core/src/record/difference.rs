@@ -55,3 +55,34 @@ pub struct Difference {
     /// The image's file that lies there.
     pub file: Option<String>,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_cause_has_its_words() {
+        let all = [
+            Cause::Zeros,
+            Cause::Ones,
+            Cause::SingleBits,
+            Cause::OldData,
+            Cause::Housekeeping,
+            Cause::OtherPlace,
+            Cause::Unreadable,
+            Cause::BeyondEnd,
+            Cause::OtherData,
+        ];
+        insta::assert_snapshot!(all.map(Cause::words).join("\n"), @"
+        reads back as zeros
+        reads back as 0xFF
+        single bits are wrong
+        holds what was there before: the write was dropped
+        a computer changed notes of its own there
+        holds what belongs elsewhere in the image
+        can't be read
+        lies behind the drive's end
+        holds other data
+        ");
+    }
+}

@@ -135,10 +135,12 @@ mod tests {
     #[test]
     fn single_bits_are_counted_with_their_lines() {
         let mut all = Differences::default();
-        let expected = vec![0u8; 1024];
+        let expected = vec![1u8; 1024];
         let mut found = expected.clone();
-        (found[3], found[203]) = (0b100, 0b1000);
+        assert!(all.is_empty());
+        (found[3], found[203]) = (0b101, 0b1001);
         all.compare(0, &expected, &found, &mut |_, cause| cause);
+        assert!(!all.is_empty());
         assert_eq!((all.bits, all.lines, all.told[0].cause), (2, 0b1100, Cause::SingleBits));
         // A byte that is another one altogether, and bits in most of them, are no failing memory.
         assert_eq!(cause(&[0; 128], &[[3; 1].as_slice(), &[0; 127]].concat()), Cause::OtherData);
