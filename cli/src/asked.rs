@@ -53,17 +53,17 @@ pub(crate) struct Common {
 
 /// For whom the result is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Format {
-    /// For people.
-    Text,
-    /// For programs.
-    Json,
+pub(crate) enum OutputFor {
+    /// Text and tables.
+    People,
+    /// JSON.
+    Programs,
 }
 
 impl Common {
     /// For whom the result is.
-    pub(crate) fn format(&self) -> Format {
-        if self.json { Format::Json } else { Format::Text }
+    pub(crate) fn output_for(&self) -> OutputFor {
+        if self.json { OutputFor::Programs } else { OutputFor::People }
     }
 }
 

@@ -21,7 +21,7 @@ use clap::Parser;
 use pyrotyp_core::stop::Cancel;
 
 use asked::{Asked, Command, When};
-use commands::drives::Extent;
+use commands::drives::Listing;
 use exit::{Exit, Failure, plain};
 use out::{failed, tell};
 use session::Session;
@@ -60,7 +60,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     let common = &asked.common;
     let session = &Session { common, cancel };
     command::told_beside(common);
-    let extent = |all| if all { Extent::All } else { Extent::Choosable };
+    let extent = |all| if all { Listing::All } else { Listing::Choosable };
     let done = match &asked.command {
         Command::Inspect { images } => commands::inspect::run(images, common),
         Command::Check { image, against } => commands::check::run(image, against, session),
@@ -76,6 +76,6 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     };
     match done {
         Ok(exit) => exit,
-        Err(failure) => failed(&failure, common.format()),
+        Err(failure) => failed(&failure, common.output_for()),
     }
 }

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::asked::{Common, Format};
+use crate::asked::{Common, OutputFor};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::edge::edge;
 use crate::show::{command, json, style, wrap};
@@ -47,9 +47,9 @@ fn spoken(what: impl FnOnce() -> Spoken) -> bool {
 }
 
 /// Tells a failure, as a document too where one is asked for.
-pub(crate) fn failed(failure: &Failure, format: Format) -> Exit {
+pub(crate) fn failed(failure: &Failure, output_for: OutputFor) -> Exit {
     tell(failure);
-    if format == Format::Json {
+    if output_for == OutputFor::Programs {
         // Whoever reads it is told by the exit status too.
         let _ = put_document(&json::failed(failure));
     }

@@ -7,7 +7,7 @@ use clap::{CommandFactory, Error};
 use pyrotyp_core::drive::Tag;
 use pyrotyp_core::text::{Shown, shell};
 
-use crate::asked::{Asked, Format};
+use crate::asked::{Asked, OutputFor};
 use crate::exit::{Exit, Failure};
 use crate::near::nearest;
 use crate::out::failed;
@@ -37,7 +37,7 @@ pub(crate) fn told(error: &Error) -> Exit {
         }
         _ => {
             let is_json = std::env::args_os().any(|word| word == "--json");
-            failed(&failure(error), if is_json { Format::Json } else { Format::Text })
+            failed(&failure(error), if is_json { OutputFor::Programs } else { OutputFor::People })
         }
     }
 }

@@ -21,7 +21,7 @@ const BETWEEN: Duration = Duration::from_millis(400);
 
 /// Which drives are told.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Extent {
+pub(crate) enum Listing {
     /// Those that can be chosen.
     Choosable,
     /// Those as well that can't be, and loop devices.
@@ -29,10 +29,10 @@ pub(crate) enum Extent {
 }
 
 /// Lists the drives; those that can't be chosen only if all are asked for.
-pub(crate) fn run(extent: Extent, common: &Common) -> Result<Exit, Failure> {
+pub(crate) fn run(extent: Listing, common: &Common) -> Result<Exit, Failure> {
     let judged = judged(&*platform(common)?, common)?;
     let total = judged.len();
-    let shown: Vec<_> = judged.into_iter().filter(|row| extent == Extent::All || can_be_chosen(row)).collect();
+    let shown: Vec<_> = judged.into_iter().filter(|row| extent == Listing::All || can_be_chosen(row)).collect();
     match common.json {
         true => put_document(&json::drives(&shown))?,
         false => put(&table::drives(&shown, total - shown.len(), common))?,
@@ -41,9 +41,9 @@ pub(crate) fn run(extent: Extent, common: &Common) -> Result<Exit, Failure> {
 }
 
 /// Tells what is attached, then what arrives and what leaves, until told to stop or nobody reads it.
-pub(crate) fn watch(extent: Extent, session: &Session<'_>) -> Result<Exit, Failure> {
+pub(crate) fn watch(extent: Listing, session: &Session<'_>) -> Result<Exit, Failure> {
     let platform = platform(session.common)?;
-    let is_told = |judged: &Judged| extent == Extent::All || judged.0.role() != Role::Virtual;
+    let is_told = |judged: &Judged| extent == Listing::All || judged.0.role() != Role::Virtual;
     let line = |event: &str, judged: &Judged| {
         let now = Timestamp::now();
         if session.common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }

@@ -99,13 +99,13 @@ fn look(
 }
 
 /// What every thread needs that compares blocks.
-struct Comparing<'a> {
+struct BlockJudge<'a> {
     drive: &'a dyn DriveIo,
     cancel: &'a Cancel,
     counting: &'a Counting<'a>,
 }
 
-impl Comparing<'_> {
+impl BlockJudge<'_> {
     /// Reads what of a block lies on the drive, and gives it if it does not match.
     fn judge(&self, block: &Block, inside: &Range<u64>, buffer: &mut AlignedBuf) -> Result<Option<Suspect>, JobFault> {
         if self.cancel.is_set() {
@@ -154,7 +154,7 @@ fn read_both(
     let state = Mutex::new(CompareState::default());
     let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
     let counting = Counting::new(watcher);
-    let comparing = Comparing { drive, cancel, counting: &counting };
+    let judge = BlockJudge { drive, cancel, counting: &counting };
     let working = Workers::of(IN_FLIGHT);
     let fail = |fault: JobFault| {
         lock().fault.get_or_insert(fault);
@@ -165,7 +165,7 @@ fn read_both(
         while let Next::Block(block) = block_queue.next(0) {
             let whole = block.range();
             let inside = whole.start..whole.end.min(range.end);
-            let judged = comparing.judge(&block, &inside, &mut buffer);
+            let judged = judge.judge(&block, &inside, &mut buffer);
             match judged {
                 Ok(suspect) => lock().suspects.extend(suspect),
                 Err(fault) => fail(fault),
