@@ -382,4 +382,84 @@ mod tests {
         512 bytes follow the declared end that belong to no table or volume -> compare its checksum with the published one
         ");
     }
+
+    /// What is said of an image, and through what it starts a PC.
+    fn told(image: &Vec<u8>) -> String {
+        let seen = inspect(image).unwrap();
+        let ids: Vec<&str> = seen.findings.iter().map(|finding| finding.id).collect();
+        let boot = |boot: &Boot| format!("{:?}/{}/{:?}", boot.firmware, boot.arch, boot.via);
+        let boots: Vec<String> = seen.boots.iter().map(boot).collect();
+        let (kind, whole, verdict) = (seen.kind, seen.whole, seen.verdict);
+        format!("{kind:?}, whole {whole:?}, {verdict:?}; {}; {}", ids.join(" "), boots.join(" "))
+    }
+
+    #[test]
+    fn each_kind_of_damage_has_its_verdict() {
+        use pyrotyp_sample::{cafe, disk_image};
+        let spoilt = |image: &[u8], spoil: &dyn Fn(&mut Vec<u8>)| {
+            let mut image = image.to_vec();
+            spoil(&mut image);
+            told(&image)
+        };
+        let (desktop, rescue, compact) = (cafe::desktop().build(), cafe::rescue().build(), cafe::compact().build());
+        let disk = disk_image("x");
+        let flip = |at: usize| move |image: &mut Vec<u8>| image[at] ^= 1;
+        let (primary, backup) = (512 + 40, desktop.len() - 512 + 40);
+        let both = |image: &mut Vec<u8>| [primary, backup].iter().for_each(|at| image[*at] ^= 1);
+        let all = [
+            ("desktop", told(&desktop)),
+            ("cut by a sector", spoilt(&desktop, &|image| image.truncate(image.len() - 512))),
+            ("a sector more", spoilt(&desktop, &|image| image.extend([0; 512]))),
+            ("primary table changed", spoilt(&desktop, &flip(primary))),
+            ("backup table changed", spoilt(&desktop, &flip(backup))),
+            ("both tables changed", spoilt(&desktop, &both)),
+            (
+                "and nothing beside them",
+                spoilt(&desktop, &|image| {
+                    both(image);
+                    image[..512].fill(0);
+                }),
+            ),
+            ("no boot code", spoilt(&desktop, &|image| image[..440].fill(0))),
+            ("volume changed", spoilt(&desktop, &flip(16 * 2048 + 80))),
+            ("rescue", told(&rescue)),
+            ("ends in zeros", spoilt(&desktop, &|image| image[9_000_000..].fill(0))),
+            ("compact", told(&compact)),
+            ("disk", told(&disk)),
+            ("its volume alone", told(&disk[1 << 20..].to_vec())),
+            (
+                "two entries over each other",
+                spoilt(&disk, &|image| {
+                    let first = image[446..462].to_vec();
+                    image[462..478].copy_from_slice(&first);
+                }),
+            ),
+            ("zeros", told(&vec![0; 1 << 20])),
+            ("nothing", told(&Vec::new())),
+            ("7z", told(&b"7z\xBC\xAF\x27\x1C and so on".to_vec())),
+            ("text", told(&b"not found".to_vec())),
+        ];
+        let lines: Vec<String> = all.iter().map(|(name, told)| format!("{name}: {told}")).collect();
+        insta::assert_snapshot!(lines.join("\n"), @"
+        desktop: Iso9660, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        cut by a sector: Iso9660, whole No, No; cut-short; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        a sector more: Iso9660, whole Yes, Ready; padding; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        primary table changed: Iso9660, whole No, Caution; half-a-table; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        backup table changed: Iso9660, whole No, Caution; half-a-table; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        both tables changed: Iso9660, whole No, No; damaged; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/ElTorito
+        and nothing beside them: Iso9660, whole No, No; damaged optical-entry; Bios/x86/ElTorito Uefi/x86-64/ElTorito
+        no boot code: Iso9660, whole Yes, Ready; ; Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        volume changed: Iso9660, whole Unknown, No; damaged; Bios/x86/Mbr Uefi/x86-64/Esp
+        rescue: Iso9660, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        ends in zeros: Iso9660, whole Unknown, No; unfinished-download half-a-table; Bios/x86/Mbr Bios/x86/ElTorito
+        compact: Iso9660, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito
+        disk: Disk, whole Yes, Ready; ; Bios/x86/Mbr Uefi/x86-64/Esp
+        its volume alone: Filesystem, whole Yes, Caution; no-partition-table; Uefi/x86-64/Esp
+        two entries over each other: Disk, whole Unknown, Ready; ; Bios/x86/Mbr
+        zeros: Other, whole Unknown, No; not-an-image; 
+        nothing: Empty, whole Unknown, No; empty; 
+        7z: Archive, whole Unknown, No; not-an-image; 
+        text: Other, whole Unknown, No; not-an-image;
+        ");
+    }
 }
