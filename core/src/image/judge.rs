@@ -390,7 +390,10 @@ mod tests {
         let boot = |boot: &Boot| format!("{:?}/{}/{:?}", boot.firmware, boot.arch, boot.via);
         let boots: Vec<String> = seen.boots.iter().map(boot).collect();
         let (kind, whole, verdict) = (seen.kind, seen.whole, seen.verdict);
-        format!("{kind:?}, whole {whole:?}, {verdict:?}; {}; {}", ids.join(" "), boots.join(" "))
+        let (arch, boots) = (seen.naming.architecture.unwrap_or("any"), boots.join(" "));
+        let first = seen.findings.iter().find(|finding| finding.id == "not-an-image");
+        let why = first.map_or(String::new(), |finding| format!(": {} -> {}", finding.text, finding.next));
+        format!("{kind:?} for {arch}, whole {whole:?}, {verdict:?}; {}; {boots}{why}", ids.join(" "))
     }
 
     #[test]
@@ -438,28 +441,47 @@ mod tests {
             ("nothing", told(&Vec::new())),
             ("7z", told(&b"7z\xBC\xAF\x27\x1C and so on".to_vec())),
             ("text", told(&b"not found".to_vec())),
+            ("noise", told(&pyrotyp_sample::noise(1 << 16, 7))),
         ];
         let lines: Vec<String> = all.iter().map(|(name, told)| format!("{name}: {told}")).collect();
         insta::assert_snapshot!(lines.join("\n"), @"
-        desktop: Iso9660, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
-        cut by a sector: Iso9660, whole No, No; cut-short; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
-        a sector more: Iso9660, whole Yes, Ready; padding; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
-        primary table changed: Iso9660, whole No, Caution; half-a-table; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
-        backup table changed: Iso9660, whole No, Caution; half-a-table; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
-        both tables changed: Iso9660, whole No, No; damaged; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/ElTorito
-        and nothing beside them: Iso9660, whole No, No; damaged optical-entry; Bios/x86/ElTorito Uefi/x86-64/ElTorito
-        no boot code: Iso9660, whole Yes, Ready; ; Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
-        volume changed: Iso9660, whole Unknown, No; damaged; Bios/x86/Mbr Uefi/x86-64/Esp
-        rescue: Iso9660, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
-        ends in zeros: Iso9660, whole Unknown, No; unfinished-download half-a-table; Bios/x86/Mbr Bios/x86/ElTorito
-        compact: Iso9660, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito
-        disk: Disk, whole Yes, Ready; ; Bios/x86/Mbr Uefi/x86-64/Esp
-        its volume alone: Filesystem, whole Yes, Caution; no-partition-table; Uefi/x86-64/Esp
-        two entries over each other: Disk, whole Unknown, Ready; ; Bios/x86/Mbr
-        zeros: Other, whole Unknown, No; not-an-image; 
-        nothing: Empty, whole Unknown, No; empty; 
-        7z: Archive, whole Unknown, No; not-an-image; 
-        text: Other, whole Unknown, No; not-an-image;
+        desktop: Iso9660 for x86-64, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        cut by a sector: Iso9660 for x86-64, whole No, No; cut-short; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        a sector more: Iso9660 for x86-64, whole Yes, Ready; padding; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        primary table changed: Iso9660 for x86-64, whole No, Caution; half-a-table; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        backup table changed: Iso9660 for x86-64, whole No, Caution; half-a-table; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        both tables changed: Iso9660 for x86-64, whole No, No; damaged; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/ElTorito
+        and nothing beside them: Iso9660 for x86-64, whole No, No; damaged optical-entry; Bios/x86/ElTorito Uefi/x86-64/ElTorito
+        no boot code: Iso9660 for x86-64, whole Yes, Ready; ; Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        volume changed: Iso9660 for x86-64, whole Unknown, No; damaged; Bios/x86/Mbr Uefi/x86-64/Esp
+        rescue: Iso9660 for x86-64, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito Uefi/x86-64/Esp Uefi/x86-64/ElTorito
+        ends in zeros: Iso9660 for x86-64, whole Unknown, No; unfinished-download half-a-table; Bios/x86/Mbr Bios/x86/ElTorito
+        compact: Iso9660 for x86, whole Yes, Ready; ; Bios/x86/Mbr Bios/x86/ElTorito
+        disk: Disk for x86-64, whole Yes, Ready; ; Bios/x86/Mbr Uefi/x86-64/Esp
+        its volume alone: Filesystem for x86-64, whole Yes, Caution; no-partition-table; Uefi/x86-64/Esp
+        two entries over each other: Disk for any, whole Unknown, Ready; ; Bios/x86/Mbr
+        zeros: Other for any, whole Unknown, No; not-an-image; : it begins with zeros where an image has its tables -> download it again
+        nothing: Empty for any, whole Unknown, No; empty; 
+        7z: Archive for any, whole Unknown, No; not-an-image; : this is a 7z archive -> unpack it, then give the image inside
+        text: Other for any, whole Unknown, No; not-an-image; : this is a text file -> open it to see what was downloaded in place of the image
+        noise: Other for any, whole Unknown, No; not-an-image; : it holds no volume, partition table or file system that is known here -> check that this is the right file; a download may have failed at its start
         ");
+    }
+
+    #[test]
+    fn a_pcs_own_processor_counts_and_an_entry_that_is_marked_for_its_firmware() {
+        let uefi = |arch| Boot { firmware: Firmware::Uefi, arch, via: Via::Esp, signed: Some(false) };
+        let bios = Boot { firmware: Firmware::Bios, arch: "x86", via: Via::Mbr, signed: None };
+        assert_eq!(started(&[bios, uefi("aarch64")]), Some("aarch64"));
+        assert_eq!(started(&[uefi("aarch64"), uefi("x86-64")]), Some("x86-64"));
+        assert_eq!([started(&[uefi("aarch64"), uefi("riscv64")]), started(&[bios])], [None, None]);
+        let offers = |platform, bootable| {
+            let emulation = eltorito::Emulation::None;
+            let entry = eltorito::BootEntry { platform, bootable, emulation, start: 0, bytes: 512 };
+            let catalogue = eltorito::BootCatalogue { checksum_ok: true, entries: vec![entry] };
+            boots(&Facts { catalogue: Some(catalogue), ..Facts::default() }).len()
+        };
+        let (bios, efi) = (eltorito::PlatformId::BIOS, eltorito::PlatformId::EFI);
+        assert_eq!([offers(bios, true), offers(bios, false), offers(efi, true)], [1, 0, 0]);
     }
 }
