@@ -144,13 +144,15 @@ impl TryFrom<Recorded> for Conclusion {
 
     fn try_from(recorded: Recorded) -> Result<Self, String> {
         let Recorded { id, true_bytes, claimed_bytes, bits, lines, .. } = recorded;
+        let missing = |what: &str| format!("`{id}` is recorded without {what}");
         Ok(match id.as_str() {
             "false-capacity" => Self::FalseCapacity {
-                true_bytes: true_bytes.unwrap_or_default(),
-                claimed_bytes: claimed_bytes.unwrap_or_default(),
+                true_bytes: true_bytes.ok_or_else(|| missing("true_bytes"))?,
+                claimed_bytes: claimed_bytes.ok_or_else(|| missing("claimed_bytes"))?,
             },
             "failing-memory" => {
-                Self::FailingMemory { bits: bits.unwrap_or_default(), lines: lines.unwrap_or_default() }
+                let bits = bits.ok_or_else(|| missing("bits"))?;
+                Self::FailingMemory { bits, lines: lines.ok_or_else(|| missing("lines"))? }
             }
             "too-small" => Self::TooSmall,
             "unreadable" => Self::Unreadable,

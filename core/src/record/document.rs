@@ -1,6 +1,6 @@
 //! One job as a document: what was done, with which image, on which drives.
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
 use super::conclusion::Conclusion;
 use super::difference::Difference;
@@ -88,6 +88,7 @@ pub struct DriveOutcome {
     #[serde(default)]
     pub read_again: u64,
     /// What the differences mean for the drive.
+    #[serde(default, deserialize_with = "with_its_numbers")]
     pub conclusion: Option<Conclusion>,
     /// Where it differs from the image.
     #[serde(default)]
@@ -95,6 +96,13 @@ pub struct DriveOutcome {
     /// How many more differences there are than are told.
     #[serde(default)]
     pub more_differences: u64,
+}
+
+/// A conclusion that was recorded whole. Records of before have some without their numbers: none is made up, and the rest of the record
+/// still counts.
+fn with_its_numbers<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Conclusion>, D::Error> {
+    let recorded = Option::<serde_json::Value>::deserialize(from)?;
+    Ok(recorded.and_then(|recorded| serde_json::from_value(recorded).ok()))
 }
 
 fn is_zero(number: &u64) -> bool {
@@ -236,5 +244,9 @@ mod tests {
             r#"{"ended":null,"result":"failed","image":{"file":"a"},"drives":[{"tag":"590J1","result":"verified"}]}"#;
         assert_eq!(serde_json::from_str::<Record>(old).unwrap().record, 0);
         assert!(serde_json::from_str::<Record>(&old.replace("verified", "nonsense")).is_err());
+        // Before, a conclusion was recorded without all of its numbers: it is unknown, and not one of zero bytes.
+        let concluded = r#""result":"differs","conclusion":{"id":"false-capacity","true_bytes":8}"#;
+        let old = serde_json::from_str::<Record>(&old.replace(r#""result":"verified""#, concluded)).unwrap();
+        assert_eq!((old.drives[0].outcome.result, old.drives[0].outcome.conclusion), (JobResult::Differs, None));
     }
 }
