@@ -16,9 +16,12 @@ pub(super) fn without_waiting(options: &mut OpenOptions) -> &mut OpenOptions {
     options
 }
 
-/// Nothing can be said here: links are told after the file is open.
-pub(super) fn not_through_links(options: &mut OpenOptions) -> &mut OpenOptions {
-    options
+/// Opens what is no link. One that is put there between the look and the opening is followed: nothing that is known here rules that out.
+pub(super) fn open_unlinked(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
+    if std::fs::symlink_metadata(path).is_ok_and(|found| found.is_symlink()) {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "this is a link"));
+    }
+    options.open(path)
 }
 
 /// Whether a file system says that it has no locks.

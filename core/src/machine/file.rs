@@ -6,7 +6,7 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use super::system::{as_person, has_no_locks, not_through_links, without_waiting};
+use super::system::{as_person, has_no_locks, open_unlinked, without_waiting};
 
 /// How often somebody else who holds a lock is looked after, and for how long.
 const LOOK: Duration = Duration::from_millis(50);
@@ -58,7 +58,7 @@ pub fn read_regular(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When it can't be opened, or is something else.
 pub fn open_own(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
-    regular(not_through_links(options).open(path)?)
+    regular(open_unlinked(path, options)?)
 }
 
 /// All of one of the bench's own files that is no longer than `most` bytes, read with the person's rights; a link is none.

@@ -20,9 +20,9 @@ pub(super) fn without_waiting(options: &mut OpenOptions) -> &mut OpenOptions {
     options.custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY))
 }
 
-/// The same, and follows no link.
-pub(super) fn not_through_links(options: &mut OpenOptions) -> &mut OpenOptions {
-    options.custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::NOFOLLOW))
+/// Opens it like that, and through no link.
+pub(super) fn open_unlinked(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
+    options.custom_flags(flags(OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::NOFOLLOW)).open(path)
 }
 
 /// Whether a file system says that it has no locks, each in its own words.
