@@ -198,8 +198,8 @@ fn room_of(file: &str) -> &str {
 fn rooms_of_the_page(page: &str, crate_folder: &str) -> Vec<String> {
     let lines = page.lines().skip_while(|line| !line.starts_with(crate_folder)).skip(1);
     let rooms = lines.take_while(|line| line.starts_with("  ")).filter(|line| !line.starts_with("    "));
-    let names = rooms.flat_map(|line| line.get(..20).unwrap_or(line).split_whitespace().map(str::to_owned));
-    names.map(|name| name.trim_end_matches('/').trim_end_matches(".rs").to_owned()).collect()
+    let names = rooms.filter_map(|line| line.split_whitespace().next());
+    names.map(|name| name.trim_end_matches('/').to_owned()).collect()
 }
 
 /// Arrows that are part of a way back to where they begin.
