@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
+use pyrotyp_core::FindingId;
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
 use pyrotyp_core::hash::Sum;
 
@@ -158,7 +159,7 @@ pub(crate) struct Write {
 pub(crate) struct Job {
     /// Go on in spite of this finding; may be given again
     #[arg(long, value_name = "ID", value_parser = finding_id)]
-    pub accept: Vec<String>,
+    pub accept: Vec<FindingId>,
     /// Read first, and write only what differs: to refresh or to mend a stick
     #[arg(long)]
     pub only_changed: bool,
@@ -264,12 +265,12 @@ pub(crate) struct Against {
     pub key: Vec<PathBuf>,
 }
 
-fn finding_id(text: &str) -> Result<String, String> {
-    let known = RULES.iter().chain(&IMAGE_RULES).any(|rule| rule.id == text);
-    if known {
-        Ok(text.to_owned())
+fn finding_id(text: &str) -> Result<FindingId, String> {
+    let ids = || RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id);
+    if let Some(id) = text.parse().ok().filter(|id| ids().any(|one| one == *id)) {
+        Ok(id)
     } else {
-        let ids = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id);
+        let ids = ids().map(FindingId::word);
         let meant = nearest(text, ids).map(|id| format!(", did you mean {id}?")).unwrap_or_default();
         Err(format!("no finding has this id{meant}; `pyrotyp drives --explain` lists them all"))
     }

@@ -295,7 +295,7 @@ impl Catalogue {
         let alike = self.all().filter(|pick| {
             pick.system.name == system.name
                 && same(pick.image.edition.as_deref(), naming.edition.as_deref())
-                && naming.architecture.is_none_or(|architecture| pick.image.architecture == architecture)
+                && naming.architecture.is_none_or(|architecture| pick.image.architecture == architecture.word())
                 && pick.is_supported(today)
         });
         // Who chose a release that is supported for long does not want a shorter one.

@@ -2,77 +2,86 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+use serde::{Deserialize, Serialize};
 use std::path::Path;
 
 use crate::bytes::human_bytes;
 use crate::drive::{Choice, Drive, NamedBy, Role, Surface, Tag, Use, Volume};
 use crate::text::foreign::{all_shown, quoted};
 use crate::text::{Shown, shell};
-use crate::{Finding, Level};
+use crate::{Finding, FindingId, Level};
 
 /// A rule of the guard, as `--accept` and the documentation know it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Rule {
     /// Its id.
-    pub id: &'static str,
+    pub id: FindingId,
     /// How much its finding weighs.
     pub level: Level,
     /// When it speaks.
     pub when: &'static str,
 }
 
-const fn rule(id: &'static str, level: Level, when: &'static str) -> Rule {
+const fn rule(id: FindingId, level: Level, when: &'static str) -> Rule {
     Rule { id, level, when }
 }
 
 /// Every rule about drives, in the order in which they are looked at.
 pub const RULES: [Rule; 26] = [
-    rule("system-disk", Level::Stop, "the running system needs the drive: root, boot, home or swap"),
-    rule("partition-given", Level::Stop, "a partition was named in place of its drive"),
-    rule("no-proof", Level::Stop, "nobody confirms the drive, and it was not named by a tag that is its alone"),
-    rule("image-on-target", Level::Stop, "the image itself lies on the drive"),
-    rule("bench-on-target", Level::Stop, "the shelf, the records or the settings of this bench lie on the drive"),
-    rule("protected", Level::Stop, "the drive is on the bench's list of protected ones"),
-    rule("in-use", Level::Stop, "a volume is mounted on purpose, or the drive is part of something larger that runs"),
-    rule("no-medium", Level::Stop, "the reader's slot is empty"),
-    rule("write-protected", Level::Stop, "the drive refuses to be written"),
-    rule("too-small", Level::Stop, "the image does not fit"),
-    rule("internal-disk", Level::Ask, "the drive is inside the PC"),
-    rule("external-disk", Level::Ask, "a disk on USB: not removable, or far larger than a stick"),
-    rule("virtual-drive", Level::Ask, "a loop device or the like"),
-    rule("part-of-group", Level::Ask, "it is a member of something larger, to which other drives belong"),
-    rule("held-open", Level::Ask, "a program has the drive open"),
-    rule("use-unknown", Level::Ask, "what something that the system needs lies on can't be told"),
-    rule("sector-size", Level::Ask, "the drive's sectors are not of the size for which the image is laid out"),
-    rule("fresh-name", Level::Ask, "it was named by a kernel name that it was given seconds ago"),
-    rule("just-verified", Level::Ask, "an earlier job has verified it within the last half hour"),
-    rule("unfinished-job", Level::Note, "the last job on the drive was begun and did not end"),
-    rule("no-serial", Level::Note, "the drive has no serial number of its own, so that its tag may fit others"),
-    rule("mounted", Level::Note, "the desktop mounted a volume, which the job will unmount"),
-    rule("slow-port", Level::Note, "the drive could be faster than the port or hub that it is plugged into"),
-    rule("far-larger", Level::Note, "the drive is far larger than the image needs"),
-    rule("others-attached", Level::Note, "other drives are attached that could be meant"),
-    rule("has-data", Level::Note, "there is something on the drive"),
+    rule(FindingId::SystemDisk, Level::Stop, "the running system needs the drive: root, boot, home or swap"),
+    rule(FindingId::PartitionGiven, Level::Stop, "a partition was named in place of its drive"),
+    rule(FindingId::NoProof, Level::Stop, "nobody confirms the drive, and it was not named by a tag that is its alone"),
+    rule(FindingId::ImageOnTarget, Level::Stop, "the image itself lies on the drive"),
+    rule(
+        FindingId::BenchOnTarget,
+        Level::Stop,
+        "the shelf, the records or the settings of this bench lie on the drive",
+    ),
+    rule(FindingId::Protected, Level::Stop, "the drive is on the bench's list of protected ones"),
+    rule(
+        FindingId::InUse,
+        Level::Stop,
+        "a volume is mounted on purpose, or the drive is part of something larger that runs",
+    ),
+    rule(FindingId::NoMedium, Level::Stop, "the reader's slot is empty"),
+    rule(FindingId::WriteProtected, Level::Stop, "the drive refuses to be written"),
+    rule(FindingId::TooSmall, Level::Stop, "the image does not fit"),
+    rule(FindingId::InternalDisk, Level::Ask, "the drive is inside the PC"),
+    rule(FindingId::ExternalDisk, Level::Ask, "a disk on USB: not removable, or far larger than a stick"),
+    rule(FindingId::VirtualDrive, Level::Ask, "a loop device or the like"),
+    rule(FindingId::PartOfGroup, Level::Ask, "it is a member of something larger, to which other drives belong"),
+    rule(FindingId::HeldOpen, Level::Ask, "a program has the drive open"),
+    rule(FindingId::UseUnknown, Level::Ask, "what something that the system needs lies on can't be told"),
+    rule(FindingId::SectorSize, Level::Ask, "the drive's sectors are not of the size for which the image is laid out"),
+    rule(FindingId::FreshName, Level::Ask, "it was named by a kernel name that it was given seconds ago"),
+    rule(FindingId::JustVerified, Level::Ask, "an earlier job has verified it within the last half hour"),
+    rule(FindingId::UnfinishedJob, Level::Note, "the last job on the drive was begun and did not end"),
+    rule(FindingId::NoSerial, Level::Note, "the drive has no serial number of its own, so that its tag may fit others"),
+    rule(FindingId::Mounted, Level::Note, "the desktop mounted a volume, which the job will unmount"),
+    rule(FindingId::SlowPort, Level::Note, "the drive could be faster than the port or hub that it is plugged into"),
+    rule(FindingId::FarLarger, Level::Note, "the drive is far larger than the image needs"),
+    rule(FindingId::OthersAttached, Level::Note, "other drives are attached that could be meant"),
+    rule(FindingId::HasData, Level::Note, "there is something on the drive"),
 ];
 
 /// Rules about images that stand in nobody's way for good.
 pub const IMAGE_RULES: [Rule; 8] = [
-    rule("unfinished-download", Level::Ask, "the file's name is that of a download under way"),
-    rule("needs-laying-out", Level::Ask, "the image's files must be laid out on a FAT stick"),
-    rule("optical-only", Level::Ask, "the image starts from an optical disc only"),
-    rule("bare-filesystem", Level::Ask, "the image is a file system without a partition table"),
+    rule(FindingId::UnfinishedDownload, Level::Ask, "the file's name is that of a download under way"),
+    rule(FindingId::NeedsLayingOut, Level::Ask, "the image's files must be laid out on a FAT stick"),
+    rule(FindingId::OpticalOnly, Level::Ask, "the image starts from an optical disc only"),
+    rule(FindingId::BareFilesystem, Level::Ask, "the image is a file system without a partition table"),
     rule(
-        "no-sound-table",
+        FindingId::NoSoundTable,
         Level::Ask,
         "neither copy of the image's GPT is sound, and a BIOS may start it all the same",
     ),
-    rule("nothing-to-start", Level::Ask, "the image holds data only"),
-    rule("out-of-support", Level::Note, "by the catalogue, the image's release is no longer supported"),
-    rule("newer-release", Level::Note, "a newer release is on the shelf or in the catalogue"),
+    rule(FindingId::NothingToStart, Level::Ask, "the image holds data only"),
+    rule(FindingId::OutOfSupport, Level::Note, "by the catalogue, the image's release is no longer supported"),
+    rule(FindingId::NewerRelease, Level::Note, "a newer release is on the shelf or in the catalogue"),
 ];
 
 /// What is to be written, as far as the guard is concerned.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Plan {
     /// What the image is called.
     pub image: String,
@@ -82,8 +91,31 @@ pub struct Plan {
     pub laid_out_for: Option<u32>,
 }
 
+/// Something of this bench's own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum BenchPlace {
+    /// Images that are kept.
+    Shelf,
+    /// What jobs were done.
+    Records,
+    /// What holds for this bench.
+    Settings,
+}
+
+impl BenchPlace {
+    /// In words.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Shelf => "the shelf",
+            Self::Records => "the records",
+            Self::Settings => "the settings",
+        }
+    }
+}
+
 /// Who says yes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Confirmed {
     /// A person, who types the drive's tag.
     ByPerson,
@@ -93,12 +125,12 @@ pub enum Confirmed {
 
 /// What the guard needs to know beside the drive itself. [`crate::plan::survey`] asks for all of it; nothing has a
 /// default, since what was not asked for is not known.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Circumstances {
     /// [`Drive::path`] of the drives that hold the image.
     pub image_on: Vec<String>,
     /// [`Drive::path`] of the drives that hold the bench's own things, and which.
-    pub bench_on: Vec<(String, &'static str)>,
+    pub bench_on: Vec<(String, BenchPlace)>,
     /// Tags of drives that must never be written, from the bench's settings.
     pub protected: Vec<Tag>,
     /// Tags of the drives that were verified lately, and how many minutes ago.
@@ -133,7 +165,7 @@ pub fn findings_for_choice(choice: &Choice, plan: Option<&Plan>, circumstances: 
         let Drive { tag, path, .. } = &choice.drive;
         let text = format!("that is partition {number} of drive {tag} ({path}, {}), not a drive", choice.drive.name());
         let next = format!("if the whole drive is meant, say --to {tag}");
-        found.insert(0, Finding::stop("partition-given", text, next));
+        found.insert(0, Finding::stop(FindingId::PartitionGiven, text, next));
     }
     let Drive { tag, path, .. } = &choice.drive;
     if let Some(seconds) = choice.drive.attached_seconds.filter(|seconds| *seconds < FRESH_SECONDS)
@@ -142,7 +174,7 @@ pub fn findings_for_choice(choice: &Choice, plan: Option<&Plan>, circumstances: 
         let text =
             format!("the name {path} was given to it {seconds} seconds ago: another drive may have had it before");
         let next = format!("name the drive by its tag: --to {tag}; or name this finding with --accept fresh-name");
-        found.push(Finding::ask("fresh-name", text, next));
+        found.push(Finding::ask(FindingId::FreshName, text, next));
     }
     if circumstances.confirmed == Confirmed::ByNobody {
         found.extend(no_proof(choice, circumstances));
@@ -170,7 +202,7 @@ fn no_proof(choice: &Choice, circumstances: &Circumstances) -> Option<Finding> {
     } else {
         return None;
     };
-    Some(Finding::stop("no-proof", text, next))
+    Some(Finding::stop(FindingId::NoProof, text, next))
 }
 
 /// What speaks against a drive, the heaviest first.
@@ -179,38 +211,38 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
     uses(drive, &mut found);
     if circumstances.image_on.contains(&drive.path) {
         let text = "the image itself lies on this drive";
-        found.push(Finding::stop("image-on-target", text, "copy the image to another disk first"));
+        found.push(Finding::stop(FindingId::ImageOnTarget, text, "copy the image to another disk first"));
     }
     bench(drive, circumstances, &mut found);
     if drive.bytes == 0 {
-        found.push(Finding::stop("no-medium", "there is no card in the reader", "put the card in"));
+        found.push(Finding::stop(FindingId::NoMedium, "there is no card in the reader", "put the card in"));
     } else if let Some(needs) = plan.map(|plan| whole_sectors(plan.needs_bytes, drive.sector_bytes))
         && needs > drive.bytes
     {
         let (need, have) = (human_bytes(needs), human_bytes(drive.bytes));
         let text = format!("the image needs {needs} bytes ({need}), the drive has {} ({have})", drive.bytes);
-        found.push(Finding::stop("too-small", text, format!("choose a drive of {need} or more")));
+        found.push(Finding::stop(FindingId::TooSmall, text, format!("choose a drive of {need} or more")));
     }
     if drive.write_protected {
         let next = "slide the lock switch of the card or stick; without one, it has given up for good";
-        found.push(Finding::stop("write-protected", "the drive is write-protected", next));
+        found.push(Finding::stop(FindingId::WriteProtected, "the drive is write-protected", next));
     }
     let groups: Vec<String> = drive.volumes().filter_map(Volume::group).collect();
     if !groups.is_empty() {
         let text = format!("it is a member of {}: other drives belong to it", groups.join(" and "));
         let next = "make sure that nobody needs it any more, and name this finding with --accept part-of-group";
-        found.push(Finding::ask("part-of-group", text, next));
+        found.push(Finding::ask(FindingId::PartOfGroup, text, next));
     }
     if let Some((_, programs)) = circumstances.opened.iter().find(|(path, _)| *path == drive.path) {
         let text = format!("{} has it open: it may be copying it", all_shown(programs));
         let next = "wait until that has ended, or name this finding with --accept held-open";
-        found.push(Finding::ask("held-open", text, next));
+        found.push(Finding::ask(FindingId::HeldOpen, text, next));
     }
     kind(drive, &mut found);
     let laid_out_for = plan.and_then(|plan| plan.laid_out_for);
     if let Some(image) = laid_out_for.filter(|image| *image != drive.sector_bytes && drive.bytes > 0) {
         found.push(Finding::ask(
-            "sector-size",
+            FindingId::SectorSize,
             format!(
                 "its sectors have {} bytes, and the image counts in {image}: no PC would start from it",
                 drive.sector_bytes
@@ -227,12 +259,12 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
 fn kind(drive: &Drive, found: &mut Vec<Finding>) {
     match drive.role() {
         Role::Internal => found.push(Finding::ask(
-            "internal-disk",
+            FindingId::InternalDisk,
             format!("this is a disk inside the PC ({})", drive.bus.name()),
             "choose a stick, or name this finding with --accept internal-disk",
         )),
         Role::External => found.push(Finding::ask(
-            "external-disk",
+            FindingId::ExternalDisk,
             if drive.removable {
                 format!(
                     "{} is far larger than a stick: probably a disk with somebody's files",
@@ -244,7 +276,7 @@ fn kind(drive: &Drive, found: &mut Vec<Finding>) {
             "choose a stick, or name this finding with --accept external-disk",
         )),
         Role::Virtual => found.push(Finding::ask(
-            "virtual-drive",
+            FindingId::VirtualDrive,
             format!("this is made by software from {}", drive.serial.as_deref().unwrap_or("a file").shown()),
             "for tests and trials, name this finding with --accept virtual-drive",
         )),
@@ -254,17 +286,21 @@ fn kind(drive: &Drive, found: &mut Vec<Finding>) {
 
 /// What the bench itself knows of the drive.
 fn bench(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>) {
-    let own = circumstances.bench_on.iter().filter(|(path, _)| *path == drive.path).map(|(_, what)| *what);
+    let own = circumstances.bench_on.iter().filter(|(path, _)| *path == drive.path).map(|(_, what)| what.word());
     let own: Vec<&str> = own.collect();
     // Of the disk that all of this system lies on, it is no news.
     if !own.is_empty() && drive.role() != Role::System {
         let text = format!("{} of this bench lie on it", own.join(" and "));
-        found.push(Finding::stop("bench-on-target", text, "choose another, or keep them elsewhere with --state"));
+        found.push(Finding::stop(
+            FindingId::BenchOnTarget,
+            text,
+            "choose another, or keep them elsewhere with --state",
+        ));
     }
     if circumstances.protected.contains(&drive.tag) {
         let text = "it is on this bench's list of protected drives";
         let next = "choose another; `protect` in the settings file holds the list";
-        found.push(Finding::stop("protected", text, next));
+        found.push(Finding::stop(FindingId::Protected, text, next));
     }
     if let Some((_, minutes)) = circumstances.verified.iter().find(|(tag, _)| *tag == drive.tag) {
         let when = match minutes {
@@ -274,7 +310,7 @@ fn bench(drive: &Drive, circumstances: &Circumstances, found: &mut Vec<Finding>)
         };
         let text = format!("an earlier job has verified it {when}: it may belong to the finished ones");
         let next = "take another, or name this finding with --accept just-verified";
-        found.push(Finding::ask("just-verified", text, next));
+        found.push(Finding::ask(FindingId::JustVerified, text, next));
     }
 }
 
@@ -289,7 +325,7 @@ fn notes(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances, foun
     let needs_bytes = plan.map(|plan| plan.needs_bytes);
     if let Some((_, image)) = circumstances.unfinished.iter().find(|(tag, _)| *tag == drive.tag) {
         let text = format!("the last job on it did not end: {} was being written to it", image.shown());
-        found.push(Finding::note("unfinished-job", text));
+        found.push(Finding::note(FindingId::UnfinishedJob, text));
     }
     if drive.tag.is_unsure() && drive.bytes > 0 {
         let text = match drive.slot {
@@ -299,7 +335,7 @@ fn notes(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances, foun
             ),
             None => "it has no usable serial number: another drive may have the same tag".to_owned(),
         };
-        found.push(Finding::note("no-serial", text));
+        found.push(Finding::note(FindingId::NoSerial, text));
     }
     if drive.could_be_faster {
         let minutes = needs_bytes.map(|needs| needs.div_ceil(USB_2_BYTES_PER_MINUTE));
@@ -308,7 +344,7 @@ fn notes(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances, foun
             Some(minutes) => format!("; writing alone takes {minutes} minutes or more there"),
         };
         let text = format!("it could be several times faster: it is plugged into a USB 2 port or hub{time}");
-        found.push(Finding::note("slow-port", text));
+        found.push(Finding::note(FindingId::SlowPort, text));
     }
     if let Some(needs) = needs_bytes.filter(|needs| *needs > 0)
         && drive.bytes >= LARGE_BYTES
@@ -316,18 +352,20 @@ fn notes(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances, foun
     {
         let (has, needs) = (human_bytes(drive.bytes), human_bytes(needs));
         found.push(Finding::note(
-            "far-larger",
+            FindingId::FarLarger,
             format!("it has {has} and the image needs {needs}: is it the right one?"),
         ));
     }
     if !circumstances.others.is_empty() {
         let others: Vec<&str> = circumstances.others.iter().map(Tag::as_str).collect();
         let others = others.join(", ");
-        found
-            .push(Finding::note("others-attached", format!("other drives that could be meant are attached: {others}")));
+        found.push(Finding::note(
+            FindingId::OthersAttached,
+            format!("other drives that could be meant are attached: {others}"),
+        ));
     }
     if let Some(what) = data_words(drive) {
-        found.push(Finding::note("has-data", what));
+        found.push(Finding::note(FindingId::HasData, what));
     }
 }
 
@@ -347,26 +385,37 @@ fn uses(drive: &Drive, found: &mut Vec<Finding>) {
     let removable = all(|use_| if let Use::Removable { at } = use_ { Some(at) } else { None });
     if !system.is_empty() {
         let text = format!("this system runs from it ({system})");
-        found.push(Finding::stop("system-disk", text, "choose another; no option opens the way to this one"));
+        found.push(Finding::stop(FindingId::SystemDisk, text, "choose another; no option opens the way to this one"));
     } else if !mounted.is_empty() {
-        found.push(Finding::stop("in-use", format!("it is mounted at {}", all_shown(&mounted)), unmount(&mounted)));
+        found.push(Finding::stop(
+            FindingId::InUse,
+            format!("it is mounted at {}", all_shown(&mounted)),
+            unmount(&mounted),
+        ));
     } else if !shared.is_empty() {
         let text = format!("it holds a part of what is mounted at {}, and so do other drives", all_shown(&shared));
-        found.push(Finding::stop("in-use", text, unmount(&shared)));
+        found.push(Finding::stop(FindingId::InUse, text, unmount(&shared)));
     } else if !held.is_empty() {
         let text = format!("it is part of {held}");
-        found.push(Finding::stop("in-use", text, "make sure that it is not needed, then take that apart first"));
+        found.push(Finding::stop(
+            FindingId::InUse,
+            text,
+            "make sure that it is not needed, then take that apart first",
+        ));
     } else if !taken.is_empty() {
         let text = format!("it is used by {taken}");
-        found.push(Finding::stop("in-use", text, "make sure that it is not needed, then end that first"));
+        found.push(Finding::stop(FindingId::InUse, text, "make sure that it is not needed, then end that first"));
     }
     if !unknown.is_empty() {
         let text = format!("what {unknown} lies on can't be told: it may be this drive");
         let next = "make sure that it is another one, and name this finding with --accept use-unknown";
-        found.push(Finding::ask("use-unknown", text, next));
+        found.push(Finding::ask(FindingId::UseUnknown, text, next));
     }
     if !removable.is_empty() {
-        found.push(Finding::note("mounted", format!("it is in use at {removable}, and the job will unmount it")));
+        found.push(Finding::note(
+            FindingId::Mounted,
+            format!("it is in use at {removable}, and the job will unmount it"),
+        ));
     }
 }
 
@@ -450,7 +499,7 @@ pub struct Refused {
 }
 
 fn ids(standing: &[Finding]) -> String {
-    standing.iter().map(|finding| finding.id).collect::<Vec<_>>().join(", ")
+    standing.iter().map(|finding| finding.id.word()).collect::<Vec<_>>().join(", ")
 }
 
 /// Lets a job onto the chosen drive, or says what stands in the way. Reads and writes nothing.
@@ -465,11 +514,11 @@ pub fn clear(
     plan: &Plan,
     circumstances: &Circumstances,
     about_image: &[Finding],
-    accepted: &[String],
+    accepted: &[FindingId],
 ) -> Result<Cleared, Refused> {
     let stands = |finding: &Finding| match finding.level {
         Level::Stop => true,
-        Level::Ask => !accepted.iter().any(|id| id == finding.id),
+        Level::Ask => !accepted.contains(&finding.id),
         Level::Note => false,
     };
     let about_drive = findings_for_choice(choice, Some(plan), circumstances);

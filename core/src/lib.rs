@@ -35,4 +35,4 @@ pub mod stop;
 pub mod text;
 pub mod volume;
 
-pub use finding::{Finding, Level};
+pub use finding::{Finding, FindingId, Level, UnknownId};

@@ -113,7 +113,7 @@ impl Item {
         self.system.clone_from(&naming.system);
         self.version.clone_from(&naming.version);
         self.edition.clone_from(&naming.edition);
-        self.architecture = naming.architecture.map(str::to_owned);
+        self.architecture = naming.architecture.map(|known| known.word().to_owned());
         self.label = label.map(str::to_owned);
     }
 

@@ -3,8 +3,10 @@
 use proptest::prelude::*;
 use pyrotyp_core::devices::arrived;
 use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Surface, Tag, Use, Volume};
-use pyrotyp_core::guard::{Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings, findings_for_choice};
-use pyrotyp_core::{Finding, Level};
+use pyrotyp_core::guard::{
+    BenchPlace, Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings, findings_for_choice,
+};
+use pyrotyp_core::{Finding, FindingId, Level};
 
 fn stick() -> Drive {
     let bytes = 16_008_609_792;
@@ -112,7 +114,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     }
     for path in ["/dev/sdb", "/dev/sdc"] {
         let known = Circumstances {
-            bench_on: vec![(path.into(), "the shelf"), (path.into(), "the records")],
+            bench_on: vec![(path.into(), BenchPlace::Shelf), (path.into(), BenchPlace::Records)],
             protected: vec![if path == "/dev/sdb" { stick().tag } else { tag("65387") }],
             verified: vec![(stick().tag, 12)],
             unfinished: vec![(stick().tag, "larkspur.iso".into())],
@@ -248,7 +250,7 @@ fn where_nobody_confirms_it_only_a_tag_of_its_own_proves_which_drive_is_meant() 
     let why = |drive: Drive, by, attached: &[(Tag, String)]| {
         let known = Circumstances { confirmed: Confirmed::ByNobody, attached: attached.to_vec(), ..nothing_special() };
         let found = findings_for_choice(&Choice { drive, by, partition: None }, None, &known);
-        found.into_iter().find(|finding| finding.id == "no-proof").map(|finding| finding.text)
+        found.into_iter().find(|finding| finding.id == FindingId::NoProof).map(|finding| finding.text)
     };
     let (own, other) = ((stick().tag, stick().path), (tag("65387"), twin.clone()));
     assert_eq!(why(stick(), NamedBy::Tag, &[own.clone(), other.clone()]), None);
@@ -269,7 +271,7 @@ fn where_nobody_confirms_it_only_a_tag_of_its_own_proves_which_drive_is_meant() 
     // A person who looks at it confirms any of them.
     let known = Circumstances { attached: vec![own.clone(), (stick().tag, twin.clone())], ..nothing_special() };
     let choice = Choice { drive: stick(), by: NamedBy::KernelName, partition: None };
-    assert!(findings_for_choice(&choice, None, &known).iter().all(|finding| finding.id != "no-proof"));
+    assert!(findings_for_choice(&choice, None, &known).iter().all(|finding| finding.id != FindingId::NoProof));
     assert_eq!(known.namesakes(&stick()).collect::<Vec<_>>(), [twin]);
 }
 
@@ -279,18 +281,18 @@ fn an_id_lifts_its_own_finding_and_the_heaviest_comes_first() {
     let disk = Drive { removable: false, ..stick() };
     let choice = Choice { drive: disk, by: NamedBy::Tag, partition: None };
     let standing = |accepted: &[&str], needs, about_image: &[Finding]| {
-        let accepted: Vec<String> = accepted.iter().map(|id| (*id).to_owned()).collect();
+        let accepted: Vec<FindingId> = accepted.iter().map(|id| id.parse().unwrap()).collect();
         let refused = clear(&choice, &plan(needs, None), &known, about_image, &accepted).err();
-        refused.map(|refused| refused.standing.iter().map(|finding| finding.id).collect::<Vec<_>>())
+        refused.map(|refused| refused.standing.iter().map(|finding| finding.id.word()).collect::<Vec<_>>())
     };
     assert_eq!(standing(&["external-disk"], 1, &[]), Some(vec!["just-verified"]));
     assert_eq!(standing(&["just-verified"], 1, &[]), Some(vec!["external-disk"]));
     assert_eq!(standing(&["just-verified", "external-disk"], 1, &[]), None);
-    let data = [Finding::ask("nothing-to-start", "it holds data only", "")];
+    let data = [Finding::ask(FindingId::NothingToStart, "it holds data only", "")];
     assert_eq!(standing(&["just-verified", "external-disk"], 1, &data), Some(vec!["nothing-to-start"]));
     let heaviest = standing(&["external-disk"], u64::MAX, &data).unwrap();
     assert_eq!(heaviest, ["too-small", "nothing-to-start", "just-verified"]);
-    let refused = clear(&choice, &plan(1, None), &known, &data, &["external-disk".to_owned()]).unwrap_err();
+    let refused = clear(&choice, &plan(1, None), &known, &data, &[FindingId::ExternalDisk]).unwrap_err();
     assert_eq!(refused.to_string(), format!("drive {} stays as it is: nothing-to-start, just-verified", stick().tag));
     let found = findings(&choice.drive, Some(&plan(u64::MAX, None)), &known);
     assert!(found.is_sorted_by_key(|finding| std::cmp::Reverse(finding.level)));
@@ -300,7 +302,7 @@ fn an_id_lifts_its_own_finding_and_the_heaviest_comes_first() {
 fn what_is_on_a_drive_is_told_with_the_whole_before_its_parts() {
     let data = |drive: &Drive| {
         let found = findings(drive, None, &nothing_special());
-        found.into_iter().find(|finding| finding.id == "has-data").map(|finding| finding.text)
+        found.into_iter().find(|finding| finding.id == FindingId::HasData).map(|finding| finding.text)
     };
     let volume = |filesystem: Option<&str>, surface| Volume {
         bytes: 1_000_000_000,
@@ -331,10 +333,10 @@ fn a_proof_tells_what_it_is_for_and_what_was_accepted() {
     let programs = vec!["copier (process 4711)".to_owned()];
     let mut known = nothing_special();
     known.opened = vec![(stick().path, programs.clone()), ("/dev/sdz".into(), vec!["another".into()])];
-    let accepted = ["held-open".to_owned()];
+    let accepted = [FindingId::HeldOpen];
     let for_what = plan(1_000_000, Some(512));
     let refused = clear(&choice, &for_what, &known, &[], &[]).unwrap_err();
-    assert_eq!(refused.standing.iter().map(|finding| finding.id).collect::<Vec<_>>(), ["held-open"]);
+    assert_eq!(refused.standing.iter().map(|finding| finding.id).collect::<Vec<_>>(), accepted);
     let cleared = clear(&choice, &for_what, &known, &[], &accepted).unwrap();
     assert_eq!((cleared.drive(), cleared.plan(), cleared.opened_by()), (&stick(), &for_what, &programs[..]));
 }
@@ -414,7 +416,7 @@ proptest! {
         partition in proptest::option::of(1u32..9),
         by in prop_oneof![Just(NamedBy::Tag), Just(NamedBy::StableLink), Just(NamedBy::KernelName), Just(NamedBy::Arriving)],
         uses in proptest::collection::vec(any_use(), 0..3),
-        accepted in proptest::sample::subsequence(RULES.iter().chain(&IMAGE_RULES).map(|r| r.id.to_owned()).collect::<Vec<_>>(), 0..RULES.len()),
+        accepted in proptest::sample::subsequence(RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id).collect::<Vec<_>>(), 0..RULES.len()),
     ) {
         let bytes = sectors * 512;
         let dangerous = uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
@@ -437,11 +439,11 @@ proptest! {
             || is_protected
             || (unattended && (by != NamedBy::Tag || has_namesake || is_unsure))
             || needs > bytes;
-        let everything: Vec<String> = RULES.iter().map(|rule| rule.id.to_owned()).collect();
+        let everything = RULES.map(|rule| rule.id);
         prop_assert_eq!(clear(&choice, &plan, &circumstances, &[], &everything).is_err(), must_stop);
         let judged = clear(&choice, &plan, &circumstances, &[], &accepted);
         let asks = findings_for_choice(&choice, Some(&plan), &circumstances).into_iter().filter(|found| found.level == Level::Ask);
-        let all_named = asks.into_iter().all(|found| accepted.iter().any(|id| id == found.id));
+        let all_named = asks.into_iter().all(|found| accepted.contains(&found.id));
         prop_assert_eq!(judged.is_ok(), !must_stop && all_named);
         if must_stop {
             prop_assert!(judged.unwrap_err().standing.iter().any(|finding| finding.level == Level::Stop));

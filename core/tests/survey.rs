@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
-use pyrotyp_core::guard::{Circumstances, Cleared, Confirmed};
+use pyrotyp_core::guard::{BenchPlace, Circumstances, Cleared, Confirmed};
 use pyrotyp_core::ledger;
 use pyrotyp_core::plan::{Bench, Intent, SurveyError, survey};
 use pyrotyp_core::record::{DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record};
@@ -117,7 +117,7 @@ fn what_is_not_known_is_an_error_and_never_nothing() {
     let choice = Choice { drive: platform.drive("a"), by: NamedBy::Tag, partition: None };
     let state = folder.path().join("state");
     let bench = Bench { state: Some(state.clone()), protected: Vec::new(), places: Vec::new() };
-    let places = Bench { places: vec![(state.clone(), "the records")], ..bench.clone() };
+    let places = Bench { places: vec![(state.clone(), BenchPlace::Records)], ..bench.clone() };
     let ask = |platform: &Asked, bench: &Bench, image: Option<&Path>| {
         survey(
             platform,
@@ -150,7 +150,7 @@ fn everything_that_is_asked_for_reaches_the_guard() {
     let state = folder.path().join("state");
     let protected = vec![a.tag.clone()];
     let deep = folder.path().join("not/made/yet");
-    let places = vec![(deep, "the shelf"), (folder.path().to_owned(), "the settings")];
+    let places = vec![(deep, BenchPlace::Shelf), (folder.path().to_owned(), BenchPlace::Settings)];
     let bench = Bench { state: Some(state.clone()), protected: protected.clone(), places };
     let ask = |choices: &[Choice]| survey(&platform, &bench, &Intent { choices, ..Intent::NONE }, now()).unwrap();
     let choice = |drive: &Drive| Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None };
@@ -158,7 +158,7 @@ fn everything_that_is_asked_for_reaches_the_guard() {
     let Circumstances { bench_on, opened, attached, others, verified, unfinished, .. } = ask(&[choice(&a)]);
     // What is not made yet will be made where the nearest folder is.
     assert_eq!(*platform.places.lock().unwrap(), [folder.path(), folder.path()]);
-    assert_eq!(bench_on, [("tray:b".to_owned(), "the shelf"), ("tray:b".to_owned(), "the settings")]);
+    assert_eq!(bench_on, [("tray:b".to_owned(), BenchPlace::Shelf), ("tray:b".to_owned(), BenchPlace::Settings)]);
     assert_eq!(opened, [("tray:a".to_owned(), vec!["copier (process 4711)".to_owned()])]);
     assert_eq!(attached.len(), 5);
     // Not the one that holds the shelf, no empty slot, no disk.

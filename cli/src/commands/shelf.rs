@@ -88,7 +88,7 @@ fn rows(state: &Path, shelf: &Shelf, common: &Common) -> Vec<Row> {
             system: item.system.clone(),
             version: item.version.clone(),
             edition: item.edition.clone(),
-            architecture: item.architecture.as_deref().and_then(pyrotyp_core::image::known_architecture),
+            architecture: item.architecture.as_deref().and_then(pyrotyp_core::image::Architecture::known),
         };
         Row {
             bytes: shelf.path(item).metadata().map_or(0, |found| found.len()),

@@ -6,10 +6,10 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, by_version};
-use pyrotyp_core::image::Naming;
+use pyrotyp_core::image::{Architecture, Naming};
 use pyrotyp_core::shelf::Shelf;
 use pyrotyp_core::text::Shown;
-use pyrotyp_core::{Finding, machine};
+use pyrotyp_core::{Finding, FindingId, machine};
 
 use super::folders::state_folder;
 use crate::asked::Common;
@@ -40,7 +40,7 @@ pub(crate) fn age(naming: &Naming, common: &Common) -> Vec<Finding> {
     let mut found = Vec::new();
     if let Some(ended) = age.as_ref().and_then(|age| age.ended) {
         let text = format!("its release is out of support since {ended}: it gets no security updates any more");
-        found.push(Finding::note("out-of-support", text));
+        found.push(Finding::note(FindingId::OutOfSupport, text));
     }
     let shelved = Shelf::open(&state).ok().and_then(|shelf| newer_on_shelf(&shelf, naming));
     let published = age.and_then(|age| age.newer);
@@ -53,7 +53,7 @@ pub(crate) fn age(naming: &Naming, common: &Common) -> Vec<Finding> {
         }
         (None, None) => None,
     };
-    found.extend(text.map(|text| Finding::note("newer-release", text)));
+    found.extend(text.map(|text| Finding::note(FindingId::NewerRelease, text)));
     found
 }
 
@@ -63,7 +63,7 @@ fn newer_on_shelf(shelf: &Shelf, naming: &Naming) -> Option<(String, String)> {
     let alike = shelf.items().iter().filter(|item| {
         item.system.as_ref() == Some(system)
             && item.edition == naming.edition
-            && item.architecture.as_deref() == naming.architecture
+            && item.architecture.as_deref() == naming.architecture.map(Architecture::word)
     });
     let versions = alike.filter_map(|item| Some((item.version.as_ref()?, item.name())));
     let newest = versions.max_by(|(a, _), (b, _)| by_version(a, b))?;

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Tag;
-use pyrotyp_core::guard::Circumstances;
+use pyrotyp_core::guard::{BenchPlace, Circumstances};
 use pyrotyp_core::machine::PersonFault;
 use pyrotyp_core::plan::{Bench, Intent, SurveyError};
 use pyrotyp_core::text::Shown;
@@ -91,8 +91,9 @@ pub(crate) fn survey(platform: &dyn Platform, common: &Common, intent: &Intent<'
     for folder in &folders {
         protected.extend(protected_by(folder)?);
     }
-    let of_state = state.iter().flat_map(|state| [(state.join("shelf"), "the shelf"), (state.clone(), "the records")]);
-    let places = of_state.chain(folders.into_iter().map(|folder| (folder, "the settings"))).collect();
+    let of_state =
+        state.iter().flat_map(|state| [(state.join("shelf"), BenchPlace::Shelf), (state.clone(), BenchPlace::Records)]);
+    let places = of_state.chain(folders.into_iter().map(|folder| (folder, BenchPlace::Settings))).collect();
     let bench = Bench { state, protected, places };
     Ok(plan::survey(platform, &bench, intent, Timestamp::now())?)
 }

@@ -3,13 +3,13 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::Finding;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::{Bus, Drive, Surface};
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::ReadBack;
 use pyrotyp_core::published::{Proof, Report};
 use pyrotyp_core::text::Shown;
+use pyrotyp_core::{Finding, FindingId};
 
 use super::style::{CARE, NAME, of_level};
 use super::{checked, inspected, table, text};
@@ -23,7 +23,7 @@ const STICK_BYTES_PER_SECOND: u64 = 60_000_000;
 const A_FEW_SECONDS: f64 = 5.0;
 
 /// What is found about the bench and no single drive: it is said once.
-const OF_THE_BENCH: &str = "others-attached";
+const OF_THE_BENCH: FindingId = FindingId::OthersAttached;
 
 /// A drive on the card.
 pub(crate) struct OnCard<'a> {
@@ -51,7 +51,7 @@ pub(crate) fn card(
             ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
             ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
         ]);
-        let lost = findings.iter().find(|finding| finding.id == "has-data");
+        let lost = findings.iter().find(|finding| finding.id == FindingId::HasData);
         let lost = match (lost, drive.surface) {
             (Some(finding), _) => format!("everything on it; it {}", finding.text),
             (None, Surface::Empty) => "nothing: it is empty, wherever it was looked at".to_owned(),
@@ -59,7 +59,9 @@ pub(crate) fn card(
         };
         rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
         rows.extend(resuming.map(|words| ("resume", words.to_owned())));
-        rows.extend(findings.iter().filter(|finding| !["has-data", OF_THE_BENCH].contains(&finding.id)).map(note));
+        rows.extend(
+            findings.iter().filter(|finding| ![FindingId::HasData, OF_THE_BENCH].contains(&finding.id)).map(note),
+        );
     }
     rows.extend(drives.iter().flat_map(|one| &one.findings).find(|finding| finding.id == OF_THE_BENCH).map(note));
     let bytes = inspection.needs_bytes.max(inspection.bytes);

@@ -3,12 +3,12 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pyrotyp_core::Finding;
 use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::image::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use pyrotyp_core::image::{Architecture, Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::volume::eltorito::{Emulation, PlatformId};
 use pyrotyp_core::volume::mbr::PartitionType;
+use pyrotyp_core::{Finding, FindingId};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::style::{FAINT, NAME, of_level, of_verdict};
@@ -101,7 +101,7 @@ fn row_cells(path: &Path, inspection: &Inspection) -> Vec<(&'static str, String)
         ("system", or_nothing(&naming.system)),
         ("version", or_nothing(&naming.version)),
         ("edition", or_nothing(&naming.edition)),
-        ("processor", naming.architecture.unwrap_or_default().to_owned()),
+        ("processor", naming.architecture.map_or_else(String::new, |known| known.to_string())),
         ("label", or_nothing(&inspection.label)),
         ("kind", kind_words(inspection).to_owned()),
         ("made", or_nothing(&inspection.created)),
@@ -190,7 +190,7 @@ fn details(inspection: &Inspection) -> String {
     }
     for esp in &inspection.esps {
         let place = esp.partition.map_or("whole image".to_owned(), |number| format!("partition {number}"));
-        let archs: Vec<&str> = esp.programs.iter().map(|program| program.arch).collect();
+        let archs: Vec<&str> = esp.programs.iter().map(|program| program.arch.word()).collect();
         let archs = if archs.is_empty() { "nothing to start".into() } else { archs.join(", ") };
         add!(out, "  {:<9}{place}, {} at byte {}: {archs}\n", "fat", human_bytes(esp.bytes), esp.start);
     }
@@ -263,10 +263,10 @@ pub(crate) fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'stat
     match verdict {
         Verdict::Ready => "ready: a stick made from it starts a PC",
         Verdict::Caution => "caution: a stick made from it may not start every PC",
-        Verdict::No if inspection.findings.iter().any(|finding| finding.id == "unfinished-download") => {
+        Verdict::No if inspection.findings.iter().any(|finding| finding.id == FindingId::UnfinishedDownload) => {
             "no: it may not be whole yet"
         }
-        Verdict::No if inspection.findings.iter().any(|finding| finding.id == "no-sound-table") => {
+        Verdict::No if inspection.findings.iter().any(|finding| finding.id == FindingId::NoSoundTable) => {
             "no: its partition table is damaged"
         }
         Verdict::No if liftable => "no: a stick made from it starts no PC",
@@ -300,13 +300,13 @@ pub(crate) fn boots_line(inspection: &Inspection) -> String {
 /// Whether UEFI, BIOS and Secure Boot start a stick made of the image.
 fn starts(inspection: &Inspection) -> (String, &'static str, String) {
     let boots: &[Boot] = &inspection.boots;
-    let is_unseen = inspection.findings.iter().any(|finding| finding.id == "unseen");
-    let is_optical = inspection.findings.iter().any(|finding| finding.id == "optical-entry");
+    let is_unseen = inspection.findings.iter().any(|finding| finding.id == FindingId::Unseen);
+    let is_optical = inspection.findings.iter().any(|finding| finding.id == FindingId::OpticalEntry);
     let from_stick = |firmware| {
         boots.iter().filter(move |boot| (boot.via == Via::ElTorito) == is_optical && boot.firmware == firmware)
     };
     // Each processor by itself: firmware never looks at the other's program.
-    let mut programs: Vec<(&str, bool)> = Vec::new();
+    let mut programs: Vec<(Architecture, bool)> = Vec::new();
     for boot in from_stick(Firmware::Uefi) {
         let is_signed = boot.signed == Some(true);
         match programs.iter_mut().find(|(arch, _)| *arch == boot.arch) {
@@ -314,8 +314,8 @@ fn starts(inspection: &Inspection) -> (String, &'static str, String) {
             None => programs.push((boot.arch, is_signed)),
         }
     }
-    let words = |programs: &mut dyn Iterator<Item = &(&str, bool)>| {
-        programs.map(|(arch, _)| boot_arch_words(arch)).collect::<Vec<_>>().join(", ")
+    let words = |programs: &mut dyn Iterator<Item = &(Architecture, bool)>| {
+        programs.map(|(arch, _)| boot_arch_words(*arch)).collect::<Vec<_>>().join(", ")
     };
     let uefi = match (words(&mut programs.iter()), is_optical) {
         (archs, _) if archs.is_empty() => if is_unseen { "probably" } else { "no" }.to_owned(),
@@ -339,13 +339,13 @@ fn starts(inspection: &Inspection) -> (String, &'static str, String) {
     (uefi, bios, secure)
 }
 
-fn boot_arch_words(arch: &str) -> &str {
+fn boot_arch_words(arch: Architecture) -> &'static str {
     match arch {
-        "x86-64" => "64-bit",
-        "x86" => "32-bit",
-        "aarch64" => "ARM 64-bit",
-        "arm" => "ARM 32-bit",
-        other => other,
+        Architecture::X86Of64 => "64-bit",
+        Architecture::X86 => "32-bit",
+        Architecture::Aarch64 => "ARM 64-bit",
+        Architecture::Arm => "ARM 32-bit",
+        other => other.word(),
     }
 }
 
@@ -362,9 +362,13 @@ mod tests {
             let (uefi, bios, secure) = starts(&inspection);
             format!("{uefi}; {bios}; {secure}")
         };
-        let (signed, unsigned) = (boot("x86-64", true), boot("x86", false));
+        let (signed, unsigned) = (boot(Architecture::X86Of64, true), boot(Architecture::X86, false));
         assert_eq!(told(&[unsigned, signed]), "yes, 32-bit, 64-bit; no; 64-bit likely, 32-bit unlikely");
-        assert_eq!(told(&[boot("x86-64", false), signed]), "yes, 64-bit; no; likely", "one of two partitions");
+        assert_eq!(
+            told(&[boot(Architecture::X86Of64, false), signed]),
+            "yes, 64-bit; no; likely",
+            "one of two partitions"
+        );
         assert_eq!(told(&[unsigned]), "yes, 32-bit; no; unlikely");
         assert_eq!(told(&[]), "no; no; ");
     }

@@ -4,17 +4,17 @@ use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::contents::{Contents, Listed};
+use pyrotyp_core::contents::{Contents, Listed, TableKind};
 use pyrotyp_core::drive::{Bus, Drive, Role, Surface, Volume};
 use pyrotyp_core::guard::Rule;
-use pyrotyp_core::image::{Boot, Container, Inspection, Kind, Verdict, Whole};
+use pyrotyp_core::image::{Architecture, Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::Comparison;
 use pyrotyp_core::ledger::LastJob;
 use pyrotyp_core::published::signature::Scheme;
 use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Vouched};
 use pyrotyp_core::record::{Conclusion, Difference, JobResult, Record};
 use pyrotyp_core::volume::Item as Entry;
-use pyrotyp_core::{Finding, Level};
+use pyrotyp_core::{Finding, FindingId, Level};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -43,7 +43,7 @@ struct ImageDoc<'a> {
     system: &'a Option<String>,
     version: &'a Option<String>,
     edition: &'a Option<String>,
-    architecture: Option<&'static str>,
+    architecture: Option<Architecture>,
     created: &'a Option<String>,
     whole: Whole,
     declared_bytes: Option<u64>,
@@ -187,7 +187,7 @@ struct ContentsDoc<'a> {
     tag: &'a str,
     path: &'a str,
     bytes: u64,
-    table: Option<&'static str>,
+    table: Option<TableKind>,
     surface: Surface,
     image: &'a Option<String>,
     last_job: Option<&'a LastJob>,
@@ -458,7 +458,7 @@ pub(crate) fn event(event: &str, judged: &(Drive, Vec<Finding>), time: Timestamp
 
 #[derive(Serialize)]
 struct RuleDoc {
-    id: &'static str,
+    id: FindingId,
     level: Level,
     about: &'static str,
     when: &'static str,

@@ -4,12 +4,12 @@ use std::fmt::Write;
 use std::path::Path;
 
 use jiff::civil::Date;
-use pyrotyp_core::Finding;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::catalogue::Pick;
 use pyrotyp_core::published::{Proof, Report};
 use pyrotyp_core::shelf::Item;
 use pyrotyp_core::text::Shown;
+use pyrotyp_core::{Finding, FindingId};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{BAD, CARE, FAINT, GOOD, NAME};
@@ -93,7 +93,7 @@ fn table(rows: &[Row]) -> String {
         let (name, rest) = text.split_at_checked(row.item.name().shown().len()).unwrap_or((&text, ""));
         let _ = writeln!(out, "{NAME}{name}{NAME:#}{rest}");
         for finding in &row.findings {
-            let style = if finding.id == "out-of-support" { CARE } else { FAINT };
+            let style = if finding.id == FindingId::OutOfSupport { CARE } else { FAINT };
             let _ = writeln!(out, "  {style}{}{style:#}", finding.text);
         }
     }

@@ -6,7 +6,7 @@ use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::Rule;
 use pyrotyp_core::text::Shown;
-use pyrotyp_core::{Finding, Level};
+use pyrotyp_core::{Finding, FindingId, Level};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{FAINT, NAME, of_level};
@@ -32,7 +32,7 @@ pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Co
             let row = line(row, &widths);
             let (tag, rest) = row.split_at_checked(drive.tag.as_str().len()).unwrap_or((&row, ""));
             out.push_str(&format!("{NAME}{tag}{NAME:#}{rest}\n"));
-            for finding in findings.iter().filter(|finding| finding.id != "virtual-drive" || common.verbose) {
+            for finding in findings.iter().filter(|finding| finding.id != FindingId::VirtualDrive || common.verbose) {
                 out.push_str(&finding_line(finding));
             }
             if common.verbose {

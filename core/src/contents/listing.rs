@@ -1,6 +1,7 @@
 //! Volumes, and what lies at their top.
 
-use std::io;
+use serde::{Deserialize, Serialize};
+use std::{fmt, io};
 
 use crate::bytes::{Part, ReadAt};
 use crate::contents::placed::{read_placed, surface};
@@ -8,7 +9,7 @@ use crate::drive::{Partition, Surface, Volume};
 use crate::volume::{Item, exfat, ext, fat, gpt, iso9660, mbr};
 
 /// A volume, and what lies at its top.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Listed {
     /// The partition's number; `None` for a file system on the drive as a whole.
     pub number: Option<u32>,
@@ -27,11 +28,30 @@ impl Listed {
     }
 }
 
+/// A kind of partition table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "UPPERCASE")]
+pub enum TableKind {
+    /// A GUID partition table.
+    Gpt,
+    /// A master boot record with entries.
+    Mbr,
+}
+
+impl fmt::Display for TableKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Gpt => "GPT",
+            Self::Mbr => "MBR",
+        })
+    }
+}
+
 /// All that is on a drive.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Contents {
-    /// `GPT` or `MBR`.
-    pub table: Option<&'static str>,
+    /// Which partition table it has.
+    pub table: Option<TableKind>,
     /// What an installer image on it calls itself.
     pub image: Option<String>,
     /// Its volumes.
@@ -49,8 +69,8 @@ pub fn contents(drive: &dyn ReadAt) -> io::Result<Contents> {
     let mut sector = [0u8; mbr::MBR_BYTES];
     drive.fill_at(0, &mut sector)?;
     let table = match gpt::read(drive)? {
-        Some(_) => Some("GPT"),
-        None => mbr::parse(&sector, 512).filter(|table| !table.entries.is_empty()).map(|_| "MBR"),
+        Some(_) => Some(TableKind::Gpt),
+        None => mbr::parse(&sector, 512).filter(|table| !table.entries.is_empty()).map(|_| TableKind::Mbr),
     };
     let image = match iso9660::read(drive)? {
         Some(Ok(_)) => crate::image::inspect(drive)?.title(),

@@ -7,5 +7,5 @@
 mod listing;
 mod placed;
 
-pub use listing::{Contents, Listed, contents};
+pub use listing::{Contents, Listed, TableKind, contents};
 pub use placed::{Found, Placed, read, read_placed, surface, unknown, volume};

@@ -1,9 +1,10 @@
 //! The one drive that was meant, and how it was named.
 
 use crate::drive::Drive;
+use serde::{Deserialize, Serialize};
 
 /// How a drive was named.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum NamedBy {
     /// By its tag: proof of which one is meant.
     Tag,
@@ -16,7 +17,7 @@ pub enum NamedBy {
 }
 
 /// What the name stands for.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Choice {
     /// The drive.
     pub drive: Drive,

@@ -49,7 +49,7 @@ impl Bus {
 }
 
 /// What a drive is to the technician.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
     /// USB stick.
@@ -67,7 +67,7 @@ pub enum Role {
 }
 
 /// What is there where nothing is known: some places of it are looked at.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Surface {
     /// It was not looked at.
@@ -80,7 +80,7 @@ pub enum Surface {
 }
 
 /// A part of a drive, or the whole where it carries a file system without a partition table.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Volume {
     /// Length in bytes.
     pub bytes: u64,
@@ -119,7 +119,7 @@ impl Volume {
 }
 
 /// A partition, by its number in the table.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Partition {
     /// Number, counted from 1.
     pub number: u32,
@@ -128,7 +128,7 @@ pub struct Partition {
 }
 
 /// Why a drive is needed by the running system.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Use {
     /// The running system needs it: its root, boot, home or swap, say.
     System {
@@ -168,7 +168,7 @@ pub enum Use {
 }
 
 /// A whole drive, as the system describes it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Drive {
     /// Who it is.
     pub tag: Tag,

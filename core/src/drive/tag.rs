@@ -5,6 +5,7 @@ use std::str::FromStr;
 use std::sync::LazyLock;
 
 use data_encoding::{Encoding, Specification};
+use serde::{Deserialize, Serialize};
 
 /// Crockford base 32: no I, L, O or U, so that nothing is misread.
 const ALPHABET: &str = "0123456789ABCDEFGHJKMNPQRSTVWXYZ";
@@ -17,7 +18,8 @@ static CROCKFORD: LazyLock<Option<Encoding>> = LazyLock::new(|| {
 });
 
 /// A drive's tag. One that ends in `?` comes from a drive without a usable serial number: others may have the same.
-#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
 pub struct Tag(String);
 
 impl Tag {
@@ -72,6 +74,20 @@ impl Tag {
 impl fmt::Display for Tag {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(&self.0)
+    }
+}
+
+impl From<Tag> for String {
+    fn from(tag: Tag) -> Self {
+        tag.0
+    }
+}
+
+impl TryFrom<String> for Tag {
+    type Error = NoTag;
+
+    fn try_from(text: String) -> Result<Self, NoTag> {
+        text.parse()
     }
 }
 

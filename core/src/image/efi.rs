@@ -5,6 +5,7 @@
 use std::io;
 
 use crate::bytes::{Part, ReadAt, field};
+use crate::image::architecture::Architecture;
 use crate::image::facts::{EfiProgram, EspVolume, Facts};
 use crate::volume::{eltorito, fat, iso9660, mbr};
 
@@ -43,13 +44,13 @@ pub(super) fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<
 }
 
 /// Names that UEFI starts from removable drives (UEFI 2.10, §3.5.1.1, table 3.2).
-const EFI_PROGRAMS: [(&str, &str); 6] = [
-    ("BOOTIA32.EFI", "x86"),
-    ("BOOTX64.EFI", "x86-64"),
-    ("BOOTARM.EFI", "arm"),
-    ("BOOTAA64.EFI", "aarch64"),
-    ("BOOTRISCV64.EFI", "riscv64"),
-    ("BOOTLOONGARCH64.EFI", "loongarch64"),
+const EFI_PROGRAMS: [(&str, Architecture); 6] = [
+    ("BOOTIA32.EFI", Architecture::X86),
+    ("BOOTX64.EFI", Architecture::X86Of64),
+    ("BOOTARM.EFI", Architecture::Arm),
+    ("BOOTAA64.EFI", Architecture::Aarch64),
+    ("BOOTRISCV64.EFI", Architecture::Riscv64),
+    ("BOOTLOONGARCH64.EFI", Architecture::Loongarch64),
 ];
 
 /// The folder in which it looks for them, and how much of one is read, in bytes.
@@ -71,24 +72,29 @@ fn efi_programs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option
 }
 
 /// Machine types (PE/COFF specification, "Machine Types").
-const MACHINES: [(u16, &str); 8] = [
-    (0x014C, "x86"),
-    (0x8664, "x86-64"),
-    (0x01C0, "arm"),
-    (0x01C2, "arm"),
-    (0x01C4, "arm"),
-    (0xAA64, "aarch64"),
-    (0x5064, "riscv64"),
-    (0x6264, "loongarch64"),
+const MACHINES: [(u16, Architecture); 8] = [
+    (0x014C, Architecture::X86),
+    (0x8664, Architecture::X86Of64),
+    (0x01C0, Architecture::Arm),
+    (0x01C2, Architecture::Arm),
+    (0x01C4, Architecture::Arm),
+    (0xAA64, Architecture::Aarch64),
+    (0x5064, Architecture::Riscv64),
+    (0x6264, Architecture::Loongarch64),
 ];
 
-fn program((name, wanted): &(&'static str, &'static str), head: &[u8]) -> Option<EfiProgram> {
+fn program((name, wanted): &(&'static str, Architecture), head: &[u8]) -> Option<EfiProgram> {
     const PE_HEADER_AT: usize = 0x3C;
     let pe = usize::try_from(field::u32_le(head, PE_HEADER_AT).filter(|_| head.starts_with(b"MZ"))?).ok()?;
     let [b'P', b'E', 0, 0, low, high] = field::take(head, pe)? else { return None };
     let machine = u16::from_le_bytes([low, high]);
-    let (_, arch) = MACHINES.iter().find(|(known, _)| *known == machine)?;
-    Some(EfiProgram { name, arch, is_found: arch == wanted, signed: is_signed(head, pe).unwrap_or(false) })
+    let (_, arch) = *MACHINES.iter().find(|(known, _)| *known == machine)?;
+    Some(EfiProgram {
+        name: (*name).to_owned(),
+        arch,
+        is_found: arch == *wanted,
+        signed: is_signed(head, pe).unwrap_or(false),
+    })
 }
 
 /// The programs for UEFI in the tree of the optical volume.

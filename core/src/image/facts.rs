@@ -2,6 +2,9 @@
 
 use std::ops::Range;
 
+use serde::{Deserialize, Serialize};
+
+use crate::image::architecture::Architecture;
 use crate::image::naming::Naming;
 use crate::image::recognise::Stranger;
 use crate::volume::{apm, bootcode, eltorito, filesystem, gpt, iso9660, mbr};
@@ -12,7 +15,7 @@ const CYLINDER: u64 = 255 * 63 * 512;
 const COVERS_FROM: u64 = 64 * 512;
 
 /// A FAT volume in the image that may hold EFI programs.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct EspVolume {
     /// Number of its partition; `None` when the whole image is this volume.
     pub partition: Option<u32>,
@@ -25,12 +28,12 @@ pub struct EspVolume {
 }
 
 /// A program that UEFI starts by its name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct EfiProgram {
     /// Its name, such as `BOOTX64.EFI`.
-    pub name: &'static str,
+    pub name: String,
     /// For which processor, by the machine type that it declares.
-    pub arch: &'static str,
+    pub arch: Architecture,
     /// Whether firmware of that processor looks for this name.
     pub is_found: bool,
     /// Whether it carries a signature. Nothing here tells whose.

@@ -2,16 +2,18 @@
 
 use std::io;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::Finding;
 use crate::bytes::{Part, ReadAt};
+use crate::image::architecture::Architecture;
 use crate::image::facts::EspVolume;
 use crate::image::naming::Naming;
+use crate::image::packed::Format;
 use crate::volume::{apm, eltorito, fat, gpt, iso9660, mbr};
 
 /// What kind of thing the file is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// An ISO 9660 volume, hybrid or not.
@@ -29,7 +31,7 @@ pub enum Kind {
 }
 
 /// Whether the file reaches to the furthest end that it declares.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Whole {
     /// It does.
@@ -41,7 +43,7 @@ pub enum Whole {
 }
 
 /// Whether a stick made from this image starts a PC.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
     /// It should.
@@ -53,7 +55,7 @@ pub enum Verdict {
 }
 
 /// Firmware that starts a PC.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Firmware {
     /// BIOS, or UEFI that imitates it.
@@ -63,7 +65,7 @@ pub enum Firmware {
 }
 
 /// Where the firmware finds what it starts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Via {
     /// Boot code in the first sector: from a stick.
@@ -75,12 +77,12 @@ pub enum Via {
 }
 
 /// One way in which a PC starts from the image.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Boot {
     /// Which firmware.
     pub firmware: Firmware,
-    /// Which processor: `x86`, `x86-64`, `arm`, `aarch64`, `riscv64` or `loongarch64`.
-    pub arch: &'static str,
+    /// Which processor.
+    pub arch: Architecture,
     /// From where.
     pub via: Via,
     /// Whether the program carries a signature, without which Secure Boot starts nothing; `None` for a BIOS.
@@ -88,16 +90,16 @@ pub struct Boot {
 }
 
 /// A packed image's wrapping.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Container {
-    /// `gz`, `xz`, `zst`, `bz2`, `lz4` or `zip`.
-    pub format: &'static str,
+    /// How it is packed.
+    pub format: Format,
     /// Size of what is inside, where the container says it.
     pub unpacked_bytes: Option<u64>,
 }
 
 /// All that the bytes tell about an image.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Inspection {
     /// Size of the file, in bytes.
     pub bytes: u64,

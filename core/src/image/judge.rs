@@ -1,6 +1,7 @@
 //! From what was read to a verdict, with its reasons.
 
 use crate::bytes::human_bytes;
+use crate::image::architecture::Architecture;
 use crate::image::facts::{Bios, EfiProgram, Facts, Trailing};
 use crate::image::inspection::{Boot, Firmware, Inspection, Kind, Verdict, Via, Whole};
 use crate::image::packed::PackedFault;
@@ -8,14 +9,20 @@ use crate::image::recognise::Stranger;
 use crate::text::Shown;
 use crate::volume::bootcode::BootCode;
 use crate::volume::{eltorito, gpt};
-use crate::{Finding, Level};
+use crate::{Finding, FindingId, Level};
 
 /// Drives come in whole sectors of this many bytes at least.
 const SMALLEST_SECTOR: u64 = 512;
 
 /// Notes because of which some PCs may not start.
-const CAUTION: [&str; 6] =
-    ["half-a-table", "no-partition-table", "unseen", "optical-entry", "large-sectors", "other-processor"];
+const CAUTION: [FindingId; 6] = [
+    FindingId::HalfATable,
+    FindingId::NoPartitionTable,
+    FindingId::Unseen,
+    FindingId::OpticalEntry,
+    FindingId::LargeSectors,
+    FindingId::OtherProcessor,
+];
 
 /// What images are usually rounded up by at most, in bytes: a cylinder, and a partition's alignment.
 const PADDING_USUAL: u64 = 16 << 20;
@@ -43,7 +50,7 @@ pub(super) fn judge(facts: Facts) -> Inspection {
     let boots = boots(&facts);
     let mut findings = Vec::new();
     match kind {
-        Kind::Empty => findings.push(Finding::stop("empty", "the file holds no bytes", DOWNLOAD_AGAIN)),
+        Kind::Empty => findings.push(Finding::stop(FindingId::Empty, "the file holds no bytes", DOWNLOAD_AGAIN)),
         Kind::Archive | Kind::Other => findings.push(not_an_image(&facts)),
         Kind::Iso9660 | Kind::Disk | Kind::Filesystem => {
             extent(&facts, declared_bytes, &mut findings);
@@ -124,7 +131,7 @@ fn kind(facts: &Facts) -> Kind {
 fn boots(facts: &Facts) -> Vec<Boot> {
     let mut boots = Vec::new();
     if facts.bios == Bios::Yes {
-        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::Mbr, signed: None });
+        boots.push(Boot { firmware: Firmware::Bios, arch: Architecture::X86, via: Via::Mbr, signed: None });
     }
     let uefi = |program: &EfiProgram, via| Boot {
         firmware: Firmware::Uefi,
@@ -136,7 +143,7 @@ fn boots(facts: &Facts) -> Vec<Boot> {
     boots.extend(facts.esps.iter().flat_map(|esp| &esp.programs).filter(found).map(|program| uefi(program, Via::Esp)));
     let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
     if entries.clone().any(|entry| entry.bootable && entry.platform == eltorito::PlatformId::BIOS) {
-        boots.push(Boot { firmware: Firmware::Bios, arch: "x86", via: Via::ElTorito, signed: None });
+        boots.push(Boot { firmware: Firmware::Bios, arch: Architecture::X86, via: Via::ElTorito, signed: None });
     }
     boots.extend(facts.optical_programs.iter().filter(found).map(|program| uefi(program, Via::ElTorito)));
     boots.sort();
@@ -145,24 +152,24 @@ fn boots(facts: &Facts) -> Vec<Boot> {
 }
 
 /// The processors that the image's programs for UEFI are made for; a PC's 64-bit one if there are several.
-fn started(boots: &[Boot]) -> Option<&'static str> {
+fn started(boots: &[Boot]) -> Option<Architecture> {
     let uefi = || boots.iter().filter(|boot| boot.firmware == Firmware::Uefi).map(|boot| boot.arch);
     let first = uefi().next()?;
     let all_same = uefi().all(|arch| arch == first);
-    if all_same { Some(first) } else { uefi().find(|arch| *arch == "x86-64") }
+    if all_same { Some(first) } else { uefi().find(|arch| *arch == Architecture::X86Of64) }
 }
 
 fn not_an_image(facts: &Facts) -> Finding {
     match facts.stranger {
         Some(Stranger::Archive(what)) => {
-            Finding::stop("not-an-image", format!("this is {what}"), "unpack it, then give the image inside")
+            Finding::stop(FindingId::NotAnImage, format!("this is {what}"), "unpack it, then give the image inside")
         }
-        Some(Stranger::Other { what, next }) => Finding::stop("not-an-image", format!("this is {what}"), next),
+        Some(Stranger::Other { what, next }) => Finding::stop(FindingId::NotAnImage, format!("this is {what}"), next),
         None if facts.head_is_zero => {
-            Finding::stop("not-an-image", "it begins with zeros where an image has its tables", DOWNLOAD_AGAIN)
+            Finding::stop(FindingId::NotAnImage, "it begins with zeros where an image has its tables", DOWNLOAD_AGAIN)
         }
         None => Finding::stop(
-            "not-an-image",
+            FindingId::NotAnImage,
             "it holds no volume, partition table or file system that is known here",
             "check that this is the right file; a download may have failed at its start",
         ),
@@ -176,7 +183,7 @@ fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
         let place = facts.cut_in.as_ref().map(|file| format!("; the file ends within {}", file.shown()));
         let place = place.unwrap_or_default();
         findings.push(Finding::stop(
-            "cut-short",
+            FindingId::CutShort,
             format!("{missing} of the declared {end} bytes are missing{place}"),
             format!("finish the download ({} to go), or start it again", human_bytes(missing)),
         ));
@@ -189,32 +196,35 @@ fn behind_the_end(Trailing { bytes, is_zero }: Trailing) -> Finding {
     let size = human_bytes(bytes);
     let text = match (is_zero, bytes <= PADDING_USUAL) {
         (true, true) => {
-            return Finding::note("padding", format!("{bytes} bytes of zeros follow the declared end; that is usual"));
+            return Finding::note(
+                FindingId::Padding,
+                format!("{bytes} bytes of zeros follow the declared end; that is usual"),
+            );
         }
         (true, false) => format!("{size} of zeros follow the declared end: the drive needs room for them as well"),
         (false, _) => format!("{size} follow the declared end that belong to no table or volume"),
     };
-    Finding { next: "compare its checksum with the published one".into(), ..Finding::note("padding", text) }
+    Finding { next: "compare its checksum with the published one".into(), ..Finding::note(FindingId::Padding, text) }
 }
 
 /// Contradictions and failed CRCs.
 fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
     if let Some(Err(fault)) = &facts.volume {
         let text = format!("the ISO 9660 volume descriptor is damaged: {fault}");
-        findings.push(Finding::stop("damaged", text, DOWNLOAD_AGAIN));
+        findings.push(Finding::stop(FindingId::Damaged, text, DOWNLOAD_AGAIN));
     }
     if facts.catalogue.as_ref().is_some_and(|catalogue| !catalogue.checksum_ok) {
         let text = "the El Torito boot catalogue's checksum is wrong; an optical disc may not start";
-        findings.push(Finding::note("catalogue-checksum", text));
+        findings.push(Finding::note(FindingId::CatalogueChecksum, text));
     }
     if let Some((one, other)) = facts.mbr.as_ref().and_then(|mbr| mbr.overlapping()) {
         let text =
             format!("partitions {one} and {other} of its MBR overlap; a computer may show either of them wrongly");
-        findings.push(Finding::note("overlapping", text));
+        findings.push(Finding::note(FindingId::Overlapping, text));
     }
     if let Some(from) = facts.zeros_from {
         findings.push(Finding::ask(
-            "unfinished-download",
+            FindingId::UnfinishedDownload,
             format!("from about byte {from} on its files hold nothing but zeros: the download probably stopped there"),
             "start the download again, or compare the checksum",
         ));
@@ -231,9 +241,13 @@ fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
             // Code for a BIOS does not need that table, and a volume beside it may be sound.
             findings.push(
                 if facts.bios == Bios::Yes && facts.mbr.as_ref().is_some_and(|mbr| mbr.claims().next().is_some()) {
-                    Finding::ask("no-sound-table", format!("{text}; a BIOS may start it all the same"), CHECK_SUM)
+                    Finding::ask(
+                        FindingId::NoSoundTable,
+                        format!("{text}; a BIOS may start it all the same"),
+                        CHECK_SUM,
+                    )
                 } else {
-                    Finding::stop("damaged", text, DOWNLOAD_AGAIN)
+                    Finding::stop(FindingId::Damaged, text, DOWNLOAD_AGAIN)
                 },
             );
         }
@@ -242,7 +256,7 @@ fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
 
 fn half_a_table(which: &str, fault: &gpt::GptFault) -> Finding {
     let text = format!("the {which} GPT can't be used, and some firmware then starts nothing: {fault}");
-    Finding { next: CHECK_SUM.into(), ..Finding::note("half-a-table", text) }
+    Finding { next: CHECK_SUM.into(), ..Finding::note(FindingId::HalfATable, text) }
 }
 
 impl Facts {
@@ -257,17 +271,17 @@ pub(super) fn broken_container(inspection: &mut Inspection, fault: &PackedFault)
     inspection.whole = Whole::No;
     inspection.verdict = Verdict::No;
     // What lies behind the fault is not missing of its own.
-    inspection.findings.retain(|finding| finding.id != "unseen");
+    inspection.findings.retain(|finding| finding.id != FindingId::Unseen);
     inspection.findings.insert(0, Finding::stop(id_of(fault), fault.to_string(), fault.next_step()));
 }
 
-fn id_of(fault: &PackedFault) -> &'static str {
+fn id_of(fault: &PackedFault) -> FindingId {
     match fault {
-        PackedFault::SeveralImages { .. } => "several-images",
-        PackedFault::NoImage { .. } | PackedFault::Unusual { .. } => "not-an-image",
-        PackedFault::NeedsMemory { .. } => "needs-memory",
-        PackedFault::Cut { .. } => "cut-short",
-        _ => "damaged",
+        PackedFault::SeveralImages { .. } => FindingId::SeveralImages,
+        PackedFault::NoImage { .. } | PackedFault::Unusual { .. } => FindingId::NotAnImage,
+        PackedFault::NeedsMemory { .. } => FindingId::NeedsMemory,
+        PackedFault::Cut { .. } => FindingId::CutShort,
+        _ => FindingId::Damaged,
     }
 }
 
@@ -284,27 +298,27 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
     if let Some(program) = programs().find(|program| !program.is_found) {
         let EfiProgram { name, arch, .. } = program;
         let text = format!("{name} is made for another processor ({arch}) than firmware that looks for this name has");
-        findings.push(Finding::note("other-processor", text));
+        findings.push(Finding::note(FindingId::OtherProcessor, text));
     }
     if facts.gpt.as_ref().is_some_and(|gpt| gpt.sector_bytes != MBR_SECTOR) {
         let text = "it is laid out for drives with sectors of 4096 bytes; most sticks have 512, and no PC starts it from these";
-        findings.push(Finding::note("large-sectors", text));
+        findings.push(Finding::note(FindingId::LargeSectors, text));
     }
     if !facts.unseen.is_empty() {
         let text = "what starts a PC lies behind the part that was looked into; which PCs that are shows once all of it is there";
-        findings.push(Finding::note("unseen", text));
+        findings.push(Finding::note(FindingId::Unseen, text));
         return;
     }
     if boots.iter().any(|boot| boot.via != Via::ElTorito) {
         if kind == Kind::Filesystem {
             let text = "it has no partition table: some PCs start nothing from such a stick";
-            findings.push(Finding::note("no-partition-table", text));
+            findings.push(Finding::note(FindingId::NoPartitionTable, text));
         }
         return;
     }
     if facts.bios == Bios::Unknown {
         let text = "its boot code starts a file of a volume that is not read here; if that is there, a BIOS starts it";
-        findings.push(Finding::note("unseen", text));
+        findings.push(Finding::note(FindingId::Unseen, text));
         return;
     }
     findings.push(nothing_for_a_stick(facts, kind, boots));
@@ -314,7 +328,7 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
 fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
     if facts.volume.iter().flatten().any(|volume| volume.udf.is_some()) {
         Finding::ask(
-            "needs-laying-out",
+            FindingId::NeedsLayingOut,
             "its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick",
             "use the tool that its maker offers for sticks",
         )
@@ -322,11 +336,11 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
         let text = "its program for UEFI is found through the boot catalogue of optical discs alone; only some PCs look there on a stick";
         Finding {
             next: "look for the hybrid or USB edition of this image".into(),
-            ..Finding::note("optical-entry", text)
+            ..Finding::note(FindingId::OpticalEntry, text)
         }
     } else if let Some(program) = facts.tree_programs.first() {
         Finding::ask(
-            "needs-laying-out",
+            FindingId::NeedsLayingOut,
             format!(
                 "its program for UEFI ({}) lies in the optical volume alone, and no stick starts from that: its files must be laid out on a FAT stick",
                 program.arch
@@ -335,20 +349,20 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
         )
     } else if !boots.is_empty() {
         Finding::ask(
-            "optical-only",
+            FindingId::OpticalOnly,
             "it starts from an optical disc only: there is no boot code and no EFI system partition for a stick",
             "look for the hybrid or USB edition of this image",
         )
     } else if kind == Kind::Filesystem {
         let name = facts.filesystem.as_ref().map_or("unknown", |system| system.name);
         Finding::ask(
-            "bare-filesystem",
+            FindingId::BareFilesystem,
             format!("this is a bare {name} file system without a partition table: no PC starts from it"),
             "check that this is the image meant for drives",
         )
     } else {
         Finding::ask(
-            "nothing-to-start",
+            FindingId::NothingToStart,
             "it holds data only: neither boot code for a BIOS nor a program for UEFI",
             "check that this is the installer's image",
         )
@@ -367,7 +381,7 @@ mod tests {
         image[0x1_0070..0x1_0078].fill(0xFF); // its total size
         let inspection = inspect(&image).unwrap();
         assert_eq!(inspection.needs_bytes, u64::MAX);
-        assert_eq!(inspection.findings[0].id, "cut-short");
+        assert_eq!(inspection.findings[0].id, FindingId::CutShort);
     }
 
     #[test]
@@ -386,12 +400,12 @@ mod tests {
     /// What is said of an image, and through what it starts a PC.
     fn told(image: &Vec<u8>) -> String {
         let seen = inspect(image).unwrap();
-        let ids: Vec<&str> = seen.findings.iter().map(|finding| finding.id).collect();
+        let ids: Vec<&str> = seen.findings.iter().map(|finding| finding.id.word()).collect();
         let boot = |boot: &Boot| format!("{:?}/{}/{:?}", boot.firmware, boot.arch, boot.via);
         let boots: Vec<String> = seen.boots.iter().map(boot).collect();
         let (kind, whole, verdict) = (seen.kind, seen.whole, seen.verdict);
-        let (arch, boots) = (seen.naming.architecture.unwrap_or("any"), boots.join(" "));
-        let first = seen.findings.iter().find(|finding| finding.id == "not-an-image");
+        let (arch, boots) = (seen.naming.architecture.map_or("any", Architecture::word), boots.join(" "));
+        let first = seen.findings.iter().find(|finding| finding.id == FindingId::NotAnImage);
         let why = first.map_or(String::new(), |finding| format!(": {} -> {}", finding.text, finding.next));
         format!("{kind:?} for {arch}, whole {whole:?}, {verdict:?}; {}; {boots}{why}", ids.join(" "))
     }
@@ -471,10 +485,13 @@ mod tests {
     #[test]
     fn a_pcs_own_processor_counts_and_an_entry_that_is_marked_for_its_firmware() {
         let uefi = |arch| Boot { firmware: Firmware::Uefi, arch, via: Via::Esp, signed: Some(false) };
-        let bios = Boot { firmware: Firmware::Bios, arch: "x86", via: Via::Mbr, signed: None };
-        assert_eq!(started(&[bios, uefi("aarch64")]), Some("aarch64"));
-        assert_eq!(started(&[uefi("aarch64"), uefi("x86-64")]), Some("x86-64"));
-        assert_eq!([started(&[uefi("aarch64"), uefi("riscv64")]), started(&[bios])], [None, None]);
+        let bios = Boot { firmware: Firmware::Bios, arch: Architecture::X86, via: Via::Mbr, signed: None };
+        assert_eq!(started(&[bios, uefi(Architecture::Aarch64)]), Some(Architecture::Aarch64));
+        assert_eq!(started(&[uefi(Architecture::Aarch64), uefi(Architecture::X86Of64)]), Some(Architecture::X86Of64));
+        assert_eq!(
+            [started(&[uefi(Architecture::Aarch64), uefi(Architecture::Riscv64)]), started(&[bios])],
+            [None, None]
+        );
         let offers = |platform, bootable| {
             let emulation = eltorito::Emulation::None;
             let entry = eltorito::BootEntry { platform, bootable, emulation, start: 0, bytes: 512 };

@@ -5,6 +5,7 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
+mod architecture;
 mod bios;
 mod efi;
 mod facts;
@@ -18,9 +19,10 @@ pub mod packed;
 mod recognise;
 mod unfinished;
 
+pub use architecture::Architecture;
 pub use facts::{EfiProgram, EspVolume};
 pub use inspection::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
-pub use naming::{Naming, known_architecture};
+pub use naming::Naming;
 pub use open::{Beginning, Opened, begin, inspect, open};
 pub use packed::{Packed, PackedFault, SharedBytes, Unpacked};
 pub use recognise::{Stranger, stranger};

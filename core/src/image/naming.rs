@@ -4,11 +4,14 @@
 
 use std::io;
 
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::ReadAt;
+use crate::image::architecture::Architecture;
 use crate::volume::iso9660::IsoVolume;
 
 /// What an image says of itself; every part only where it says it.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Naming {
     /// In its own words, such as `Larkspur Linux 9.2 Desktop (64-bit)`.
     pub name: Option<String>,
@@ -18,8 +21,8 @@ pub struct Naming {
     pub version: Option<String>,
     /// Such as `Desktop`.
     pub edition: Option<String>,
-    /// Processors: `x86`, `x86-64`, `arm`, `aarch64`, `riscv64` or `loongarch64`.
-    pub architecture: Option<&'static str>,
+    /// Whose processors.
+    pub architecture: Option<Architecture>,
 }
 
 impl Naming {
@@ -42,35 +45,8 @@ const FILE_BYTES: usize = 4096;
 /// Longest name that is kept, in characters.
 const NAME_MOST: usize = 120;
 
-/// Words for architectures, in small letters. A bare `64-bit` means a PC's.
-const ARCHITECTURES: [(&str, &str); 17] = [
-    ("x86_64", "x86-64"),
-    ("x86-64", "x86-64"),
-    ("amd64", "x86-64"),
-    ("x64", "x86-64"),
-    ("64-bit", "x86-64"),
-    ("64bit", "x86-64"),
-    ("i386", "x86"),
-    ("i486", "x86"),
-    ("i586", "x86"),
-    ("i686", "x86"),
-    ("32-bit", "x86"),
-    ("32bit", "x86"),
-    ("arm64", "aarch64"),
-    ("aarch64", "aarch64"),
-    ("armhf", "arm"),
-    ("riscv64", "riscv64"),
-    ("loongarch64", "loongarch64"),
-];
-
 /// Words between version and edition that are neither.
 const NEITHER: [&str; 4] = ["lts", "release", "official", "live"];
-
-/// The architecture with this name or nickname, such as `amd64`, as all of this library writes it.
-pub fn known_architecture(word: &str) -> Option<&'static str> {
-    let word = word.to_ascii_lowercase();
-    ARCHITECTURES.iter().find(|(known, name)| *known == word || *name == word).map(|(_, name)| *name)
-}
 
 fn printable(text: &str) -> Option<String> {
     let line: String = text.chars().filter(|c| !c.is_control()).take(NAME_MOST).collect();
@@ -101,7 +77,7 @@ pub(super) fn read(image: &dyn ReadAt, volume: &IsoVolume) -> io::Result<Naming>
 /// `Larkspur Linux 9.2 Desktop (64-bit), long-term release`.
 fn of_line(line: &str) -> Naming {
     let is_gap = |c: char| c.is_whitespace() || "(),;\"".contains(c);
-    let architecture = line.split(is_gap).find_map(known_architecture);
+    let architecture = line.split(is_gap).find_map(Architecture::known);
     // A code name in quotation marks, and what follows a dash, a comma or a bracket, belongs to no part.
     let unquoted: String = line.split('"').step_by(2).collect::<Vec<_>>().join(" ");
     let main = unquoted.split(['(', ',', ';']).next().unwrap_or_default();
@@ -120,7 +96,7 @@ fn parts<'a>(words: impl Iterator<Item = &'a str>) -> Naming {
     let (system, rest) = words.split_at_checked(place.saturating_add(1)).unwrap_or_default();
     let edition = rest.iter().skip(1).copied();
     let edition: Vec<&str> = edition
-        .filter(|word| known_architecture(word).is_none() && !NEITHER.contains(&word.to_ascii_lowercase().as_str()))
+        .filter(|word| Architecture::known(word).is_none() && !NEITHER.contains(&word.to_ascii_lowercase().as_str()))
         .collect();
     Naming {
         system: printable(&system.join(" ")),
@@ -147,9 +123,7 @@ fn of_os_release(text: &str) -> Naming {
 
 /// A label is cut to what a volume takes, and its numbers are as often dates, bits or parts as versions: it tells the processor, no more.
 fn of_label(label: &str) -> Naming {
-    let lower = label.to_ascii_lowercase();
-    let known = ARCHITECTURES.iter().find(|(word, _)| word.len() > 3 && lower.contains(*word));
-    Naming { architecture: known.map(|(_, name)| *name), ..Naming::default() }
+    Naming { architecture: Architecture::mentioned_in(&label.to_ascii_lowercase()), ..Naming::default() }
 }
 
 #[cfg(test)]
@@ -161,7 +135,13 @@ mod tests {
         let told = |naming: Naming| {
             let Naming { system, version, edition, architecture, .. } = naming;
             let or = |part: Option<String>| part.unwrap_or("-".to_owned());
-            format!("{} | {} | {} | {}", or(system), or(version), or(edition), architecture.unwrap_or("-"))
+            format!(
+                "{} | {} | {} | {}",
+                or(system),
+                or(version),
+                or(edition),
+                architecture.map_or("-", Architecture::word)
+            )
         };
         let all = [
             told(of_line("Larkspur Linux 9.2 Desktop (64-bit), long-term release")),

@@ -43,7 +43,7 @@ pub fn open(source: &SharedBytes) -> io::Result<Opened> {
         Ok((mut seen, packed)) => {
             let mut facts = read_part(&seen)?;
             let wanted = facts.wanted();
-            let mut fault = packed.is_cut.then(|| PackedFault::Cut { format: format.name() });
+            let mut fault = packed.is_cut.then(|| PackedFault::Cut { format });
             if !wanted.is_empty() {
                 fault = seen.look_for(&packed, &wanted).err().or(fault);
                 facts = read_part(&seen)?;
@@ -58,7 +58,7 @@ pub fn open(source: &SharedBytes) -> io::Result<Opened> {
     };
     let unpacked_bytes = packed.as_ref().and_then(|packed| packed.unpacked_bytes);
     inspection.bytes = source.size();
-    inspection.container = Some(Container { format: format.name(), unpacked_bytes });
+    inspection.container = Some(Container { format, unpacked_bytes });
     Ok(Opened { inspection, packed })
 }
 
@@ -90,7 +90,7 @@ pub fn begin(start: &[u8], total: Option<u64>) -> io::Result<Beginning> {
         Ok(_) => judge::judge(read_part(&Seen::start(bytes, None))?),
         Err(_) => judge::unpackable(&PackedFault::ZipOnTheWay),
     };
-    inspection.container = Some(Container { format: format.name(), unpacked_bytes: None });
+    inspection.container = Some(Container { format, unpacked_bytes: None });
     Ok(Beginning { inspection, packed: Some(format) })
 }
 
@@ -126,7 +126,8 @@ mod tests {
         // With its length, a cut is told before a byte of a drive changes.
         let cut = begin(&image[..2 << 20], Some(9 << 20)).unwrap().inspection;
         assert_eq!(cut.whole, Whole::No);
-        let id = |start: &[u8]| begin(start, None).unwrap().inspection.findings.first().map(|finding| finding.id);
+        let id =
+            |start: &[u8]| begin(start, None).unwrap().inspection.findings.first().map(|finding| finding.id.word());
         assert_eq!(id(b"<html>404</html>"), Some("not-an-image"));
         assert_eq!(id(b"PK\x03\x04 and so on"), Some("damaged"));
     }

@@ -3,9 +3,9 @@
 use std::io;
 use std::ops::ControlFlow;
 
-use crate::Finding;
 use crate::bytes::{Part, ReadAt};
 use crate::volume::{filesystem, iso9660};
+use crate::{Finding, FindingId};
 
 /// What browsers and download tools add to the name of a file until all of it is there.
 const UNFINISHED: [&str; 6] = [".part", ".partial", ".crdownload", ".download", ".opdownload", ".tmp"];
@@ -15,7 +15,7 @@ pub fn unfinished(file_name: &str) -> Option<Finding> {
     let name = file_name.to_ascii_lowercase();
     let ending = UNFINISHED.iter().find(|ending| name.ends_with(**ending))?;
     Some(Finding::ask(
-        "unfinished-download",
+        FindingId::UnfinishedDownload,
         format!("its name ends in {ending}: a browser may still be downloading it"),
         "wait until the download has ended and the name is the image's own",
     ))

@@ -1,12 +1,13 @@
 //! What a job tells while it runs.
 
+use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use crate::job::workers::contained;
 use crate::record::{JobResult, Stage};
 
 /// Something that happens on one drive. Lengths and places are bytes.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub enum Event {
     /// A stage begins; how much it will move, where that is known.

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 
 use crate::devices::{Platform, PlatformError};
 use crate::drive::{Choice, Drive, Role, Tag};
-use crate::guard::{Circumstances, Confirmed, findings};
+use crate::guard::{BenchPlace, Circumstances, Confirmed, findings};
 use crate::text::Shown;
 use crate::{Level, ledger};
 
@@ -22,7 +22,7 @@ pub struct Bench {
     /// Tags of drives that must never be written.
     pub protected: Vec<Tag>,
     /// Files and folders of its own, whether they are there yet or not, and what they are.
-    pub places: Vec<(PathBuf, &'static str)>,
+    pub places: Vec<(PathBuf, BenchPlace)>,
 }
 
 /// What the guard must know could not be found out.

@@ -5,6 +5,8 @@
 
 use std::io;
 
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::field::{take, text};
 use crate::bytes::{ReadAt, read_block};
 
@@ -15,7 +17,7 @@ const SMALLEST_BLOCK: u64 = 512;
 pub const ENTRIES_MOST: u32 = 64;
 
 /// An entry that stands for something other than the map itself and free space.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ApmPartition {
     /// Place in the map, counted from 1.
     pub number: u32,

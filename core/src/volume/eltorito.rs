@@ -5,6 +5,8 @@
 
 use std::io;
 
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::field::{take, u16_le, u32_le};
 use crate::bytes::{ReadAt, read_block};
 use crate::volume::iso9660::SECTOR;
@@ -13,7 +15,7 @@ use crate::volume::iso9660::SECTOR;
 const ENTRY: usize = 32;
 
 /// Whom an entry is for (§2.1, platform ID).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlatformId(pub u8);
 
 impl PlatformId {
@@ -27,7 +29,7 @@ impl PlatformId {
 const BOOTABLE: u8 = 0x88;
 
 /// What the firmware imitates for the boot image (§2.2, boot media type).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Emulation {
     /// Nothing: the image is loaded as it is.
     None,
@@ -40,7 +42,7 @@ pub enum Emulation {
 }
 
 /// One thing to start.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct BootEntry {
     /// Whom it is for.
     pub platform: PlatformId,
@@ -55,7 +57,7 @@ pub struct BootEntry {
 }
 
 /// A decoded catalogue.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct BootCatalogue {
     /// Whether the validation entry's 16-bit words add up to zero (§2.1).
     pub checksum_ok: bool,

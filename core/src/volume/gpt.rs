@@ -5,6 +5,8 @@
 
 use std::io;
 
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::field::{take, u32_le, u64_le};
 use crate::bytes::{ReadAt, read_block};
 
@@ -83,7 +85,7 @@ pub struct Header {
 }
 
 /// A partition entry in use.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GptPartition {
     /// Place in the table, counted from 1 as partitions are.
     pub number: u32,

@@ -1,12 +1,13 @@
 //! One entry of a folder, whatever the file system.
 
 use jiff::civil::DateTime;
+use serde::{Deserialize, Serialize};
 
 /// Most entries of a folder that are looked at.
 pub const ITEMS_MOST: usize = 2000;
 
 /// A file or folder at the top of a volume.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Item {
     /// Its name.
     pub name: String,

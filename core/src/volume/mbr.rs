@@ -7,6 +7,8 @@
 use std::collections::BTreeSet;
 use std::io;
 
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::field::{take, u32_le};
 use crate::bytes::{ReadAt, read_block};
 use crate::volume::bootcode::BootCode;
@@ -22,7 +24,7 @@ const FIRST_LOGICAL: u32 = 5;
 pub const LOGICAL_MOST: u32 = 64;
 
 /// Partition type code; codes that nobody here knows are kept as they are.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PartitionType(pub u8);
 
 impl PartitionType {
@@ -43,7 +45,7 @@ impl PartitionType {
 }
 
 /// An entry: one of the four, or a logical partition.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct MbrPartition {
     /// Counted from 1 as partitions are; logical ones from 5.
     pub number: u32,

@@ -6,6 +6,8 @@
 
 use std::io;
 
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::field::{take, u16_le, u32_le, utf16_be};
 use crate::bytes::{ReadAt, read_block};
 
@@ -26,7 +28,7 @@ const PRIMARY_NAME: (usize, usize) = (24, 32);
 const LOGICAL_NAME: (usize, usize) = (84, 128);
 
 /// A UDF volume.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Udf {
     /// Its name.
     pub label: Option<String>,

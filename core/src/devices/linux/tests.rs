@@ -439,7 +439,7 @@ proptest! {
         }
         let is_needed = |(_, is_desktop, [_, at_once]): &&(&str, bool, Disks)| !is_desktop || at_once.len() > 1;
         needed.extend(mounts.iter().filter(is_needed).flat_map(|(.., [below, _])| below.iter().cloned()));
-        let everything: Vec<String> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id.to_owned()).collect();
+        let everything: Vec<_> = RULES.iter().chain(&IMAGE_RULES).map(|rule| rule.id).collect();
         let nothing = Bench { state: None, protected: Vec::new(), places: Vec::new() };
         let now = jiff::Timestamp::now();
         let known = survey(&machine.linux(), &nothing, &Intent::NONE, now).unwrap();

@@ -3,6 +3,7 @@
 use std::io;
 
 use crate::bytes::human_bytes;
+use crate::image::packed::Format;
 use crate::image::packed::needs::CODEC_MEMORY_MOST;
 use crate::text::Shown;
 use crate::text::foreign::all_shown;
@@ -15,7 +16,7 @@ pub enum PackedFault {
     #[error("the {format} file is damaged or cut short: unpacking stopped at byte {at} of what is inside")]
     Damaged {
         /// How it is packed.
-        format: &'static str,
+        format: Format,
         /// How far unpacking came.
         at: u64,
         /// What the codec says.
@@ -25,13 +26,13 @@ pub enum PackedFault {
     #[error("the {format} file ends before its own end: the rest of it is missing")]
     Cut {
         /// How it is packed.
-        format: &'static str,
+        format: Format,
     },
     /// Its codec wants more memory than is given here.
     #[error("the {format} file needs {} of memory to unpack, and {} are given here", human_bytes(*bytes), human_bytes(CODEC_MEMORY_MOST))]
     NeedsMemory {
         /// How it is packed.
-        format: &'static str,
+        format: Format,
         /// How much it takes, in bytes.
         bytes: u64,
     },
@@ -39,7 +40,7 @@ pub enum PackedFault {
     #[error("what is inside the {format} file is longer than the {limit} bytes that there is room for")]
     TooLong {
         /// How it is packed.
-        format: &'static str,
+        format: Format,
         /// The most that may come out.
         limit: u64,
     },

@@ -1,9 +1,14 @@
 //! How a file is packed, told by its first bytes.
 
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::field::{take, u32_le};
 
 /// How an image is packed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Format {
     /// gzip, one or several members.
     Gz,
@@ -72,5 +77,11 @@ impl Format {
             Self::Lz4 => "lz4",
             Self::Zip => "zip",
         }
+    }
+}
+
+impl fmt::Display for Format {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
     }
 }

@@ -94,14 +94,14 @@ impl Packed {
                 }
             }
             at = at.saturating_add(filled as u64);
-            if at > limit { Err(PackedFault::TooLong { format: self.format.name(), limit }) } else { Ok(filled) }
+            if at > limit { Err(PackedFault::TooLong { format: self.format, limit }) } else { Ok(filled) }
         })?;
         let sha256 = hashers.finish().pop().map(|sum| sum.hex).unwrap_or_default();
         Ok(Unpacked { packed: self, bytes: at, sha256, blocks: blocks.finish(), place: Mutex::new(None) })
     }
 
     pub(super) fn damaged(&self, at: u64, source: io::Error) -> PackedFault {
-        let format = self.format.name();
+        let format = self.format;
         match source.get_ref().and_then(|inner| inner.downcast_ref::<needs::TooMuch>()) {
             Some(needs::TooMuch(bytes)) => PackedFault::NeedsMemory { format, bytes: *bytes },
             None if self.is_cut && source.kind() == io::ErrorKind::UnexpectedEof => PackedFault::Cut { format },

@@ -1,5 +1,7 @@
 //! A volume as its descriptors tell of it.
 
+use serde::{Deserialize, Serialize};
+
 use crate::volume::udf;
 
 /// Why a volume that calls itself ISO 9660 can't be one.
@@ -27,7 +29,7 @@ pub enum VolumeFault {
 }
 
 /// Bytes that lie together.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Extent {
     /// First byte in the image.
     pub start: u64,
@@ -43,7 +45,7 @@ impl Extent {
 }
 
 /// The primary volume descriptor and what stands beside it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct IsoVolume {
     /// Volume identifier.
     pub label: Option<String>,

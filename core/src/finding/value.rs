@@ -1,9 +1,11 @@
 //! One thing noticed about an image or a drive.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+
+use crate::finding::id::FindingId;
 
 /// How much a [`Finding`] weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Level {
     /// Worth knowing; stands in nobody's way.
@@ -15,10 +17,10 @@ pub enum Level {
 }
 
 /// One thing noticed about an image or a drive: an id, a level, a sentence and a next step.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Finding {
     /// What `--accept` names, such as `external-disk`.
-    pub id: &'static str,
+    pub id: FindingId,
     /// How much it weighs.
     pub level: Level,
     /// What was noticed, as a sentence without a capital or full stop.
@@ -29,17 +31,17 @@ pub struct Finding {
 
 impl Finding {
     /// A finding that nothing lifts.
-    pub fn stop(id: &'static str, text: impl Into<String>, next: impl Into<String>) -> Self {
+    pub fn stop(id: FindingId, text: impl Into<String>, next: impl Into<String>) -> Self {
         Self { id, level: Level::Stop, text: text.into(), next: next.into() }
     }
 
     /// A finding that is lifted by naming it.
-    pub fn ask(id: &'static str, text: impl Into<String>, next: impl Into<String>) -> Self {
+    pub fn ask(id: FindingId, text: impl Into<String>, next: impl Into<String>) -> Self {
         Self { id, level: Level::Ask, text: text.into(), next: next.into() }
     }
 
     /// A finding that only informs.
-    pub fn note(id: &'static str, text: impl Into<String>) -> Self {
+    pub fn note(id: FindingId, text: impl Into<String>) -> Self {
         Self { id, level: Level::Note, text: text.into(), next: String::new() }
     }
 }
