@@ -13,11 +13,11 @@ mod show;
 mod slip;
 mod writing;
 
-use std::io;
 use std::process::ExitCode;
 
 use anstream::ColorChoice;
 use clap::Parser;
+use pyrotyp_core::machine;
 use pyrotyp_core::stop::Cancel;
 
 use asked::{Asked, Command, When};
@@ -38,21 +38,11 @@ fn main() -> ExitCode {
         When::Never => ColorChoice::Never.write_global(),
     }
     let cancel = Cancel::new();
-    if let Err(error) = listen(&cancel) {
+    if let Err(error) = machine::stop_when_told(&cancel, Exit::Stopped as i32) {
         tell(&Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again"));
         return ExitCode::from(Exit::Unexpected as u8);
     }
     ExitCode::from(run(&asked, &cancel) as u8)
-}
-
-/// Ctrl-C, a closed terminal and a polite kill ask the job to stop; a second one ends the program at once.
-fn listen(cancel: &Cancel) -> io::Result<()> {
-    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-    for signal in [SIGINT, SIGTERM, SIGHUP] {
-        signal_hook::flag::register_conditional_shutdown(signal, Exit::Stopped as i32, cancel.flag())?;
-        signal_hook::flag::register(signal, cancel.flag())?;
-    }
-    Ok(())
 }
 
 /// Runs one command and tells how it failed, if it did. The demo runs others through this.

@@ -82,11 +82,11 @@ pub const IMAGE_RULES: [Rule; 8] = [
 
 /// What is to be written, as far as the guard is concerned.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Plan {
+pub struct ImageNeeds {
     /// What the image is called.
     pub image: String,
     /// Size that it needs, in bytes.
-    pub needs_bytes: u64,
+    pub bytes: u64,
     /// Size of the sectors in which its partition tables count, in bytes; `None` where it has none.
     pub laid_out_for: Option<u32>,
 }
@@ -159,8 +159,8 @@ impl Circumstances {
 const FRESH_SECONDS: u64 = 10;
 
 /// What speaks against a drive that was chosen by name, the partition's number included.
-pub fn findings_for_choice(choice: &Choice, plan: Option<&Plan>, circumstances: &Circumstances) -> Vec<Finding> {
-    let mut found = findings(&choice.drive, plan, circumstances);
+pub fn findings_for_choice(choice: &Choice, needs: Option<&ImageNeeds>, circumstances: &Circumstances) -> Vec<Finding> {
+    let mut found = findings(&choice.drive, needs, circumstances);
     if let Some(number) = choice.partition {
         let Drive { tag, path, .. } = &choice.drive;
         let text = format!("that is partition {number} of drive {tag} ({path}, {}), not a drive", choice.drive.name());
@@ -206,7 +206,7 @@ fn no_proof(choice: &Choice, circumstances: &Circumstances) -> Option<Finding> {
 }
 
 /// What speaks against a drive, the heaviest first.
-pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances) -> Vec<Finding> {
+pub fn findings(drive: &Drive, needs: Option<&ImageNeeds>, circumstances: &Circumstances) -> Vec<Finding> {
     let mut found = Vec::new();
     uses(drive, &mut found);
     if circumstances.image_on.contains(&drive.path) {
@@ -216,11 +216,11 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
     bench(drive, circumstances, &mut found);
     if drive.bytes == 0 {
         found.push(Finding::stop(FindingId::NoMedium, "there is no card in the reader", "put the card in"));
-    } else if let Some(needs) = plan.map(|plan| whole_sectors(plan.needs_bytes, drive.sector_bytes))
-        && needs > drive.bytes
+    } else if let Some(least) = needs.map(|needs| whole_sectors(needs.bytes, drive.sector_bytes))
+        && least > drive.bytes
     {
-        let (need, have) = (human_bytes(needs), human_bytes(drive.bytes));
-        let text = format!("the image needs {needs} bytes ({need}), the drive has {} ({have})", drive.bytes);
+        let (need, have) = (human_bytes(least), human_bytes(drive.bytes));
+        let text = format!("the image needs {least} bytes ({need}), the drive has {} ({have})", drive.bytes);
         found.push(Finding::stop(FindingId::TooSmall, text, format!("choose a drive of {need} or more")));
     }
     if drive.write_protected {
@@ -239,7 +239,7 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
         found.push(Finding::ask(FindingId::HeldOpen, text, next));
     }
     kind(drive, &mut found);
-    let laid_out_for = plan.and_then(|plan| plan.laid_out_for);
+    let laid_out_for = needs.and_then(|needs| needs.laid_out_for);
     if let Some(image) = laid_out_for.filter(|image| *image != drive.sector_bytes && drive.bytes > 0) {
         found.push(Finding::ask(
             FindingId::SectorSize,
@@ -250,7 +250,7 @@ pub fn findings(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstance
             "use another stick, or name this finding with --accept sector-size",
         ));
     }
-    notes(drive, plan, circumstances, &mut found);
+    notes(drive, needs, circumstances, &mut found);
     found.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     found
 }
@@ -321,8 +321,8 @@ const LARGE_BYTES: u64 = 64_000_000_000;
 const LARGE_TIMES: u64 = 16;
 
 /// What stands in nobody's way.
-fn notes(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances, found: &mut Vec<Finding>) {
-    let needs_bytes = plan.map(|plan| plan.needs_bytes);
+fn notes(drive: &Drive, needs: Option<&ImageNeeds>, circumstances: &Circumstances, found: &mut Vec<Finding>) {
+    let needs_bytes = needs.map(|needs| needs.bytes);
     if let Some((_, image)) = circumstances.unfinished.iter().find(|(tag, _)| *tag == drive.tag) {
         let text = format!("the last job on it did not end: {} was being written to it", image.shown());
         found.push(Finding::note(FindingId::UnfinishedJob, text));
@@ -467,7 +467,7 @@ fn volume_words(volume: &Volume, what: String) -> String {
 #[derive(Debug)]
 pub struct Cleared {
     drive: Drive,
-    plan: Plan,
+    needs: ImageNeeds,
     opened_by: Vec<String>,
 }
 
@@ -478,8 +478,8 @@ impl Cleared {
     }
 
     /// What it was cleared for.
-    pub fn plan(&self) -> &Plan {
-        &self.plan
+    pub fn needs(&self) -> &ImageNeeds {
+        &self.needs
     }
 
     /// Programs that were known to have it open, and accepted.
@@ -494,6 +494,8 @@ impl Cleared {
 pub struct Refused {
     /// The drive's tag.
     pub tag: String,
+    /// [`Drive::path`] of the drive.
+    pub path: String,
     /// What stands in the way, the heaviest first.
     pub standing: Vec<Finding>,
 }
@@ -511,7 +513,7 @@ fn ids(standing: &[Finding]) -> String {
 /// [`Refused`] names every finding that stands.
 pub fn clear(
     choice: &Choice,
-    plan: &Plan,
+    needs: &ImageNeeds,
     circumstances: &Circumstances,
     about_image: &[Finding],
     accepted: &[FindingId],
@@ -521,15 +523,15 @@ pub fn clear(
         Level::Ask => !accepted.contains(&finding.id),
         Level::Note => false,
     };
-    let about_drive = findings_for_choice(choice, Some(plan), circumstances);
+    let about_drive = findings_for_choice(choice, Some(needs), circumstances);
     let all = about_image.iter().cloned().chain(about_drive);
     let mut standing: Vec<Finding> = all.filter(stands).collect();
     standing.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     if standing.is_empty() {
         let opened = circumstances.opened.iter().filter(|(path, _)| *path == choice.drive.path);
         let opened_by = opened.flat_map(|(_, programs)| programs.clone()).collect();
-        Ok(Cleared { drive: choice.drive.clone(), plan: plan.clone(), opened_by })
+        Ok(Cleared { drive: choice.drive.clone(), needs: needs.clone(), opened_by })
     } else {
-        Err(Refused { tag: choice.drive.tag.to_string(), standing })
+        Err(Refused { tag: choice.drive.tag.to_string(), path: choice.drive.path.clone(), standing })
     }
 }

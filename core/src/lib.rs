@@ -19,6 +19,7 @@ pub mod catalogue;
 pub mod contents;
 pub mod devices;
 pub mod drive;
+pub mod examine;
 pub mod fetch;
 mod finding;
 pub mod guard;

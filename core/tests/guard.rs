@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use pyrotyp_core::devices::arrived;
 use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Surface, Tag, Use, Volume};
 use pyrotyp_core::guard::{
-    BenchPlace, Circumstances, Confirmed, IMAGE_RULES, Plan, RULES, clear, findings, findings_for_choice,
+    BenchPlace, Circumstances, Confirmed, IMAGE_RULES, ImageNeeds, RULES, clear, findings, findings_for_choice,
 };
 use pyrotyp_core::{Finding, FindingId, Level};
 
@@ -49,15 +49,15 @@ fn nothing_special() -> Circumstances {
     }
 }
 
-fn plan(needs_bytes: u64, laid_out_for: Option<u32>) -> Plan {
-    Plan { image: "larkspur.iso".into(), needs_bytes, laid_out_for }
+fn plan(bytes: u64, laid_out_for: Option<u32>) -> ImageNeeds {
+    ImageNeeds { image: "larkspur.iso".into(), bytes, laid_out_for }
 }
 
 fn tag(text: &str) -> Tag {
     text.parse().unwrap()
 }
 
-fn told(drive: &Drive, plan: Option<&Plan>, circumstances: &Circumstances) -> String {
+fn told(drive: &Drive, plan: Option<&ImageNeeds>, circumstances: &Circumstances) -> String {
     let lines = findings(drive, plan, circumstances).into_iter().map(|found| {
         let Finding { id, level, text, next } = found;
         format!("{level:?} {id}: {text}{}{next}\n", if next.is_empty() { "" } else { " -> " })
@@ -338,7 +338,7 @@ fn a_proof_tells_what_it_is_for_and_what_was_accepted() {
     let refused = clear(&choice, &for_what, &known, &[], &[]).unwrap_err();
     assert_eq!(refused.standing.iter().map(|finding| finding.id).collect::<Vec<_>>(), accepted);
     let cleared = clear(&choice, &for_what, &known, &[], &accepted).unwrap();
-    assert_eq!((cleared.drive(), cleared.plan(), cleared.opened_by()), (&stick(), &for_what, &programs[..]));
+    assert_eq!((cleared.drive(), cleared.needs(), cleared.opened_by()), (&stick(), &for_what, &programs[..]));
 }
 
 #[test]

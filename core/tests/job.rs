@@ -15,7 +15,7 @@ use pyrotyp_core::devices::{
     After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, choose,
 };
 use pyrotyp_core::drive::{Drive, Tag};
-use pyrotyp_core::guard::{Cleared, Plan, clear};
+use pyrotyp_core::guard::{Cleared, ImageNeeds, clear};
 use pyrotyp_core::hash::{BlockHasher, Sum, Taker};
 use pyrotyp_core::image::inspect;
 use pyrotyp_core::job::{
@@ -191,9 +191,9 @@ impl Bench {
 
     fn on_platform(&self, tray: &dyn Platform, names: &[&str], source: &dyn Source, how: &How<'_>) -> Vec<Outcome> {
         let bench = plan::Bench { state: None, protected: Vec::new(), places: Vec::new() };
-        let plan = Plan {
+        let plan = ImageNeeds {
             image: "larkspur.iso".into(),
-            needs_bytes: source.bytes().filter(|_| !how.is_cleared_for_another).unwrap_or(1),
+            bytes: source.bytes().filter(|_| !how.is_cleared_for_another).unwrap_or(1),
             laid_out_for: None,
         };
         let target = |name: &&str| {
@@ -207,14 +207,14 @@ impl Bench {
             )
             .unwrap();
             // That it is too small is what some of these jobs are about.
-            let cleared_for = Plan { needs_bytes: plan.needs_bytes.min(choice.drive.bytes), ..plan.clone() };
+            let cleared_for = ImageNeeds { bytes: plan.bytes.min(choice.drive.bytes), ..plan.clone() };
             let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();
             Target { cleared, journal: Some(self.notes_of(name)), start: how.start }
         };
         let inspection = source.kept().map(|image| inspect(image).unwrap());
         let order = Order {
             source,
-            plan: &plan,
+            needs: &plan,
             inspection: inspection.as_ref(),
             checked: how.checked.clone(),
             read_back: how.read_back,

@@ -2,16 +2,16 @@
 
 use std::path::Path;
 
+use pyrotyp_core::examine::{Depth, is_damage};
 use pyrotyp_core::shelf::Identity;
 
 use crate::asked::Against;
 use crate::exit::{Exit, Failure};
 use crate::out::{put, put_document};
 use crate::session::Session;
-use crate::session::examine::{Depth, Known, examine};
+use crate::session::examining::Examining;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
-use crate::session::refusal::{is_damage, refusal};
-use crate::session::shelf_notes::{note_damage, note_on_shelf, on_shelf};
+use crate::session::refusal::refusal;
 use crate::show::{checked, json};
 
 /// Checks one image.
@@ -19,13 +19,13 @@ pub(crate) fn run(asked: &Path, against: &Against, session: &Session<'_>) -> Res
     let path = &on_shelf_or_file(asked, session.common)?;
     let identity = Identity::of(path);
     let image = open_image(path, session.common)?;
-    let report = examine(path, &image, &Known::of(against), Depth::Everything, session)?;
-    note_on_shelf(path, identity, &report, session.common);
+    let examining = Examining::of(session);
+    let examiner = examining.examiner(session);
+    let report = examiner.examine(path, &image, &against.known(), Depth::Everything)?;
+    examiner.note_found(path, identity, &report);
     let refused = refusal(path, &report);
-    if refused.is_some()
-        && let Some((state, item)) = on_shelf(path, session.common).filter(|_| is_damage(&report, against))
-    {
-        note_damage(&state, &item.file, session.common);
+    if refused.is_some() && is_damage(&report, &against.known()) {
+        examiner.note_damage(path);
     }
     let unfit = refused.or_else(|| fit_to_write(path, &image.inspection).err());
     let document = json::check(path, &report, unfit.as_ref());

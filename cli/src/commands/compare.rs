@@ -16,6 +16,7 @@ use crate::live::job_progress::JobProgress;
 use crate::out::{put, put_document, say};
 use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
+use crate::session::examining::content;
 use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::onto;
@@ -56,7 +57,7 @@ pub(crate) fn run(asked: &str, image: &Path, session: &Session<'_>) -> Result<Ex
     }
     needs_medium(&choice.drive)?;
     let drive = platform.open(&choice.drive)?;
-    let content = image.content(path, choice.drive.bytes, session)?;
+    let content = content(path, &image, choice.drive.bytes, session)?;
     let progress = JobProgress::new(session.common, &[choice.drive.tag.as_str()], ReadBack::Skip);
     let compared = job::compare(content.bytes(), &image.inspection, &*drive, session.cancel, &progress);
     progress.finish();

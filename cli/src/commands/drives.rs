@@ -5,7 +5,6 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
-use pyrotyp_core::plan::Intent;
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
@@ -48,7 +47,7 @@ pub(crate) fn watch(extent: Listing, session: &Session<'_>) -> Result<Exit, Fail
         let now = Timestamp::now();
         if session.common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
     };
-    let of_bench = survey(&*platform, session.common, &Intent::NONE)?;
+    let of_bench = survey(&*platform, session.common)?;
     let mut known: Vec<Drive> = Vec::new();
     let mut arrival = "attached";
     while !session.cancel.is_set() {

@@ -3,19 +3,19 @@
 use std::ffi::OsStr;
 use std::fs;
 use std::io::{self, Write as _};
-use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::catalogue::{CatalogueError, Pick};
+use pyrotyp_core::examine::{Depth, Known, OpenedImage};
 use pyrotyp_core::fetch::{
     FetchError, Landing, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside,
     metalink, transfer,
 };
 use pyrotyp_core::machine::Person;
 use pyrotyp_core::published::signature::Key;
-use pyrotyp_core::published::{Expected, Given, Proof, Report};
+use pyrotyp_core::published::{Expected, Proof, Report};
 use pyrotyp_core::shelf::{Identity, Item, Shelf};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::Shown;
@@ -26,12 +26,11 @@ use crate::asked::Fetch;
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::live::progress::{Progress, news_words};
 use crate::out::{put, put_document, say, speak_to_a_program, warn};
-use crate::session::examine::{Depth, Known, examine, vouched_for};
+use crate::session::examining::Examining;
 use crate::session::folders::state_folder;
-use crate::session::images::{OpenedImage, open_image_called};
+use crate::session::images::open_image_called;
 use crate::session::refusal::refusal;
 use crate::session::release::today;
-use crate::session::shelf_notes::note_on_shelf;
 use crate::session::{Session, catalogue};
 use crate::show::{checked, json, shelved};
 use crate::writing::line;
@@ -95,7 +94,7 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
     let folder = folder_for(asked, state.as_deref())?;
     let target = folder.join(&source.wanted.name);
     if asked.into.is_none() {
-        crate::session::shelf_notes::fit_for_shelf(OsStr::new(&source.wanted.name))?;
+        crate::session::shelf_words::fit_for_shelf(OsStr::new(&source.wanted.name))?;
     }
     if target.exists() {
         return is_there(asked, &source, &target, session);
@@ -111,9 +110,9 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
     progress.finish();
     let sums = sums?;
     let image = open_image_called(part.path(), &target)?;
-    let known =
-        Known { expected: &source.expected, keys: &source.keys, sums: Some(&sums), ..Known::of(&asked.against) };
-    let report = examine(&target, &image, &known, Depth::Everything, session)?;
+    let known = Known { expected: &source.expected, keys: &source.keys, sums: Some(&sums), ..asked.against.known() };
+    let examining = Examining::of(session);
+    let report = examining.examiner(session).examine(&target, &image, &known, Depth::Everything)?;
     let report = if report.sums.is_empty() { Report { sums, ..report } } else { report };
     let unfit = crate::session::images::fit_to_write(&target, &image.inspection).err();
     refuse(&target, &report, &source, unfit.as_ref()).map_or(Ok(()), |failure| {
@@ -180,11 +179,12 @@ fn as_person(person: &Person) -> Failure {
         let next = "run it as yourself, without sudo";
         Failure::new(Exit::Refused, format!("can't go on as the person behind root: {why}"), next)
     };
-    match line::this_program_as(person) {
-        // This process is that one from here on, unless it can't be.
-        Ok(mut again) => fail(plain(&again.args(std::env::args_os().skip(1)).exec())),
-        Err(error) => fail(plain(&error)),
-    }
+    // This process is that one from here on, unless it can't be.
+    let again = machine::this_program_as(person).map(|mut again| {
+        again.args(std::env::args_os().skip(1));
+        machine::become_program(&mut again)
+    });
+    fail(again.map_or_else(|error| plain(&error), |error| plain(&error)))
 }
 
 /// Gives the image to whoever called, from a byte on, after a line that says what it is and what it must be.
@@ -195,8 +195,9 @@ fn hand_over(asked: &Fetch, source: Download, from: u64, web: &Web, session: &Se
     let folder = tempfile::tempdir().map_err(failed)?;
     let target = folder.path().join(&source.wanted.name);
     let source = with_lists(asked, source, &target, web, session)?;
-    let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
-    let (published, report) = vouched_for(&target, None, &known, session)?;
+    let known = Known { expected: &source.expected, keys: &source.keys, ..asked.against.known() };
+    let examining = Examining::of(session);
+    let (published, report) = examining.examiner(session).vouched_for(&target, None, &known)?;
     let refused = refusal(&target, &report).or_else(|| other_signer(&source, &report));
     if let Some(failure) = refused {
         return Err(failure);
@@ -388,9 +389,7 @@ fn with_lists(
         let text = format!("can't write into {}: {}", folder.shown(), plain(&error));
         Failure::new(Exit::Stopped, text, "name a folder that you may write to with --into")
     })?;
-    let against = &asked.against;
-    let given = Given { sums: &against.sum, list: against.sums.as_deref(), signature: against.signature.as_deref() };
-    let published = published::published(target, &given)?;
+    let published = published::published(target, &asked.against.known().given)?;
     for expected in published.expected {
         // What a list does not tell the kind of is compared once all of it is here.
         if expected.is_told && !source.wanted.sums.contains(&expected.sum) {
@@ -417,8 +416,10 @@ fn other_signer(source: &Download, report: &Report) -> Option<Failure> {
 fn is_there(asked: &Fetch, source: &Download, target: &Path, session: &Session<'_>) -> Result<Exit, Failure> {
     let identity = Identity::of(target);
     let image = crate::session::images::open_image(target, session.common)?;
-    let known = Known { expected: &source.expected, keys: &source.keys, ..Known::of(&asked.against) };
-    let report = examine(target, &image, &known, Depth::Enough, session)?;
+    let known = Known { expected: &source.expected, keys: &source.keys, ..asked.against.known() };
+    let examining = Examining::of(session);
+    let examiner = examining.examiner(session);
+    let report = examiner.examine(target, &image, &known, Depth::Enough)?;
     if let Some(failure) = refusal(target, &report) {
         let next = "move that file away to fetch it again";
         return Err(Failure { next: next.to_owned(), ..failure });
@@ -427,7 +428,7 @@ fn is_there(asked: &Fetch, source: &Download, target: &Path, session: &Session<'
         let text = format!("{} is there already, and nothing tells whether it is the same", target.shown());
         return Err(Failure::new(Exit::Refused, text, "move that file away to fetch it again"));
     }
-    note_on_shelf(target, identity, &report, session.common);
+    examiner.note_found(target, identity, &report);
     say(session.common, "it is there already, and matches: nothing was fetched\n");
     let shelf = state_folder(session.common).and_then(|state| Shelf::open(&state).ok());
     let item = shelf.as_ref().and_then(|shelf| shelf.at(target));
@@ -459,6 +460,6 @@ fn shelve(
             Ok(())
         })
     });
-    kept.map_err(|error| crate::session::shelf_notes::unwritable(&PathBuf::from(state), &error))?;
+    kept.map_err(|error| crate::session::shelf_words::unwritable(&PathBuf::from(state), &error))?;
     Ok(name)
 }

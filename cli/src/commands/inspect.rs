@@ -2,12 +2,13 @@
 
 use std::path::PathBuf;
 
+use pyrotyp_core::examine::OpenedImage;
 use pyrotyp_core::image::Verdict;
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::out::{put, put_document, tell};
-use crate::session::images::{OpenedImage, on_shelf_or_file, open_image};
+use crate::session::images::{on_shelf_or_file, open_image};
 use crate::show::{inspected, json};
 
 /// Columns that are taken where there is no terminal to ask.

@@ -4,22 +4,23 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Timestamp};
-use pyrotyp_core::bytes::{ReadAt, human_bytes};
-use pyrotyp_core::published::{CheckError, Checked, Claims, Expected, Given, Over, Purpose, Report};
+use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::examine::{Depth, Known};
+use pyrotyp_core::published::{Checked, Claims, Expected, Given, Over, Purpose, Report};
 use pyrotyp_core::shelf::{Bring, Brought, Identity, Item, Shelf};
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::{ledger, published};
 
-use crate::asked::{self, Against, Common};
+use crate::asked::{self, Common};
 use crate::exit::{Exit, Failure, plain};
-use crate::live::progress::Progress;
+use crate::live::checking::Checking;
 use crate::near::nearest;
 use crate::out::{put, put_document, say, tell};
-use crate::session::examine::{Depth, Known, examine};
+use crate::session::examining::Examining;
 use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, open_image, open_image_called};
 use crate::session::refusal::refusal;
-use crate::session::shelf_notes::{fit_for_shelf, note_damage, note_on_shelf, unwritable};
+use crate::session::shelf_words::{fit_for_shelf, unwritable};
 use crate::session::{Session, release};
 use crate::show::shelved::{Pruning, Row, Verified};
 use crate::show::{json, shelved};
@@ -213,7 +214,8 @@ fn verify(state: &Path, names: &[String], session: &Session<'_>) -> Result<Exit,
             exit = failure.exit;
             // What could not be read, or compared with a broken list, is not damaged for that.
             if failure.exit == Exit::Checksum && !verified.report.sums.is_empty() {
-                note_damage(state, &verified.item.file, session.common);
+                let examining = Examining::of(session);
+                examining.examiner(session).note_damage(&shelf.path(&verified.item));
             }
         }
         all.push(verified);
@@ -230,11 +232,10 @@ fn verify_one(path: &Path, item: &Item, session: &Session<'_>) -> Result<(Report
     let identity = Identity::of(path);
     let image = open_image_called(path, path)?;
     let published = published::published(path, &Given::default())?;
-    let mut progress = Progress::of_check("verify", Some(image.file.size()), session.common);
+    let examining = Examining::shown_by(Checking::called("verify", session.common), session);
+    let examiner = examining.examiner(session);
     let claims = Claims { published: &published, embedded: None, purpose: Purpose::Look };
-    let found = published::check(&*image.file, claims, session.cancel, &mut |done| progress.checked(done));
-    progress.finish();
-    let found = found.map_err(|error: CheckError| Failure::from(error))?;
+    let found = examiner.compare(&image, claims)?;
     let earlier = item.sums().into_iter().filter_map(|sum| {
         let now = found.sums.iter().find(|now| now.algorithm == sum.algorithm && **now != sum)?;
         Some(Checked { found: now.clone(), expected: Expected::told(sum, "the shelf") })
@@ -251,11 +252,10 @@ fn verify_one(path: &Path, item: &Item, session: &Session<'_>) -> Result<(Report
         let report = Report { checked, sums: found.sums, pieces: found.pieces, ..Report::default() };
         return Ok((report, Some(Failure::new(Exit::Checksum, text, next))));
     }
-    let nothing = Against::default();
-    let known = Known { sums: Some(&found.sums), ..Known::of(&nothing) };
-    let examined = examine(path, &image, &known, Depth::Enough, session)?;
+    let known = Known { sums: Some(&found.sums), ..Known::NOTHING };
+    let examined = examiner.examine(path, &image, &known, Depth::Enough)?;
     let report = Report { checked: found.checked, sums: found.sums.clone(), pieces: found.pieces, ..examined };
-    note_on_shelf(path, identity, &report, session.common);
+    examiner.note_found(path, identity, &report);
     let fault = refusal(path, &report);
     Ok((report, fault))
 }

@@ -1,32 +1,43 @@
 //! `pyrotyp write`: the whole job, for an image in a file or on standard input.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, TryRecvError, channel};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
+use pyrotyp_core::examine::{Before, OpenedImage, Proven, Refusal, checks};
 use pyrotyp_core::guard::Cleared;
-use pyrotyp_core::hash::{Algorithm, Sum};
-use pyrotyp_core::job::{Checked, KeptImage};
-use pyrotyp_core::published::{Proof, Purpose, Report};
-use pyrotyp_core::shelf::{Identity, Item};
+use pyrotyp_core::job::KeptImage;
+use pyrotyp_core::plan::{Came, Plan};
+use pyrotyp_core::published::{self, Proof, Published, Report};
+use pyrotyp_core::shelf::Item;
 use pyrotyp_core::text::{Shown, shell};
 
-use crate::asked::Write;
+use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure};
+use crate::live::checking::Checking;
 use crate::out::{say, warn};
+use crate::session::Session;
 use crate::session::attached::platform;
-use crate::session::examine::{Depth, Known, examine};
-use crate::session::images::{Content, OpenedImage, fit_to_write, on_shelf_or_file, open_image};
+use crate::session::examining::{Examining, of_content};
+use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::which;
-use crate::session::refusal::{is_damage, refusal};
-use crate::session::shelf_notes::{note_on_shelf, on_shelf};
-use crate::session::{Session, shelf_notes};
-use crate::show::json;
-use crate::writing::job::{self, Chosen, Confirming, Image, ImageFrom, Ready};
+use crate::session::refusal::refusal;
+use crate::show::{card, json};
+use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
+use crate::writing::job::{self, Ready};
+use crate::writing::planning::{self, Image};
 use crate::writing::stream;
 
 /// The word that stands for standard input.
 const INPUT: &str = "-";
+
+/// What is compared within so much time is told on the card; the question does not wait for more.
+const BEFORE_THE_CARD: Duration = Duration::from_millis(400);
+/// An image of so many bytes is compared before anybody could read the card: then it is waited for.
+const AT_ONCE_BYTES: u64 = 32 << 20;
+const AT_ONCE: Duration = Duration::from_secs(5);
 
 /// Writes one image to one drive or several.
 pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -51,121 +62,174 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         report: None,
         expects: None,
     };
-    let mut chosen = job::choose(&asked.to, &image, &asked.job, platform, session)?;
-    let before = Preparation { asked, opened: &opened, image, platform, session };
-    let (content, checked, cleared) = match before.prepare(&mut chosen, confirming) {
+    let published = published::published(path, &asked.against.known().given)?;
+    let to_do = checks(&opened, &published);
+    let mut plan = planning::plan(&asked.to, (&image, to_do), &asked.job, platform, session)?;
+    let preparing = Preparing { asked, opened: &opened, image, published, platform, session };
+    let (proven, cleared) = match preparing.prepare(&mut plan, confirming) {
         Ok(prepared) => prepared,
-        Err(failure) => {
-            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), None)));
-        }
+        Err(failure) => return Err(failure.with_document(json::write(&plan.record(&started, Came::Refused), None))),
     };
+    let Proven { content, checked, .. } = proven;
     let source = KeptImage(content.bytes());
-    let ready = Ready { image, source: &source, checked, chosen: &chosen, cleared, started: &started, news: None };
-    job::run(ready, &asked.job, platform, session)
+    let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None };
+    job::run(ready, platform, session)
 }
 
 /// What is known before anything is changed.
-struct Preparation<'a> {
+struct Preparing<'a> {
     asked: &'a Write,
     opened: &'a OpenedImage,
     image: Image<'a>,
+    published: Published,
     platform: &'a dyn Platform,
     session: &'a Session<'a>,
 }
 
-impl Preparation<'_> {
-    /// Guard, permission, checksums, unpacking, and the question.
-    fn prepare(
-        &self,
-        chosen: &mut Chosen,
-        confirming: Confirming,
-    ) -> Result<(Content, Checked, Vec<Cleared>), Failure> {
-        let Self { asked, opened, image, platform, session } = self;
-        job::clear(chosen, image, &asked.job)?;
-        job::may_claim(chosen, *platform)?;
-        let report = check_image(image.path, asked, opened, session)?;
-        let content = opened.content(image.path, chosen.room(), session)?;
+/// How the comparison ended; it may still be under way.
+type Proving = Receiver<Result<Proven, Refusal>>;
+
+impl Preparing<'_> {
+    /// Guard, permission, the question, and beside it checksums and unpacking.
+    fn prepare(&self, plan: &mut Plan, confirming: Confirming) -> Result<(Proven, Vec<Cleared>), Failure> {
+        let Self { asked, opened, image, platform, session, .. } = self;
+        planning::clear(plan)?;
+        planning::may_claim(plan, *platform)?;
+        let examining = Examining::of(session);
+        // It ends with the command, and with the question that nobody wants answered any more.
+        let stop = session.cancel.child();
+        let before = Before { path: image.path, image: opened, known: asked.against.known(), room: plan.room() };
+        let proven = std::thread::scope(|scope| {
+            let (sender, proving) = channel();
+            let examiner = examining.examiner(session);
+            let examiner = pyrotyp_core::examine::Examiner { cancel: &stop, ..examiner };
+            scope.spawn(move || {
+                // Nobody waits for it any more once the question was answered with no.
+                drop(sender.send(before.prove(&examiner)));
+            });
+            let proven = self.ask_beside(plan, confirming, &proving, &examining.checking);
+            stop.set();
+            proven
+        })?;
         // Only now is it known how much comes out of a packed image.
-        chosen.plan.needs_bytes = opened.inspection.needs_bytes.max(content.bytes().size());
-        let checked = match &content {
-            Content::Plain(_) => report.as_ref().map(of_report).unwrap_or_default(),
-            Content::Unpacked(unpacked) => Checked {
-                sha256: Some(unpacked.sha256.clone()),
-                blocks: Some(unpacked.blocks.clone()),
-                sums: Vec::new(),
-            },
+        plan.learn_size(proven.content.bytes().size());
+        planning::look_again(plan, *platform, session.common)?;
+        let cleared = planning::clear(plan)?;
+        Ok((proven, cleared))
+    }
+
+    /// Asks while the image is compared; whichever fails first ends both.
+    fn ask_beside(
+        &self,
+        plan: &Plan,
+        confirming: Confirming,
+        proving: &Proving,
+        checking: &Checking,
+    ) -> Result<Proven, Failure> {
+        let common = self.session.common;
+        let is_asked = !matches!(confirming, Confirming::Unattended);
+        let early = if is_asked {
+            proving.recv_timeout(if self.opened.bytes() <= AT_ONCE_BYTES { AT_ONCE } else { BEFORE_THE_CARD })
+        } else {
+            proving.recv().map_err(|_| RecvTimeoutError::Disconnected)
         };
-        let image = Image { report: report.as_ref(), ..*image };
-        let bytes = Some(content.bytes().size());
-        let resuming = job::resuming(chosen, bytes, checked.sha256.as_deref(), &asked.job, session.common)?;
-        let question = job::Question { chosen, image: &image, resuming: &resuming };
-        job::confirm(question, &asked.job, confirming, session.cancel)?;
-        job::look_again(chosen, &image, *platform, session.common)?;
-        let cleared = job::clear(chosen, &image, &asked.job)?;
-        Ok((content, checked, cleared))
+        let proven = match early {
+            Ok(ended) => Some(self.ended(ended)?),
+            Err(RecvTimeoutError::Timeout) => None,
+            Err(RecvTimeoutError::Disconnected) => return Err(broke_off()),
+        };
+        proven.iter().for_each(|proven| tell_what_proves_nothing(&proven.report, common));
+        let (bytes, sha256) = match &proven {
+            Some(proven) => (Some(proven.content.bytes().size()), proven.checked.sha256.clone()),
+            None => (Some(self.opened.bytes()).filter(|_| !self.opened.is_packed()), None),
+        };
+        let resuming = planning::resuming(plan, bytes, sha256.as_deref(), common)?;
+        let compared = proven.is_none().then(|| card::comparing_words(&plan.checks, &self.published));
+        let report = proven.as_ref().map(|proven| &proven.report);
+        let image = Image { report, expects: compared.as_deref(), ..self.image };
+        if proven.is_none() {
+            checking.hold();
+        }
+        let mut ended = None;
+        confirm(Question { plan, image: &image, resuming: &resuming }, confirming, self.session.cancel, &mut || {
+            if proven.is_some() || ended.is_some() {
+                return Ok(());
+            }
+            match proving.try_recv() {
+                Ok(result) => self.ended(result).map(|proven| ended = Some(proven)),
+                Err(TryRecvError::Empty) => Ok(()),
+                Err(TryRecvError::Disconnected) => Err(broke_off()),
+            }
+        })?;
+        checking.go_on();
+        if let Some(proven) = proven {
+            return Ok(proven);
+        }
+        let proven = match ended {
+            Some(proven) => proven,
+            None => self.ended(proving.recv().map_err(|_| broke_off())?)?,
+        };
+        tell_what_proves_nothing(&proven.report, common);
+        say(common, &format!("image: {}\n", card::checksum_words(Some(&proven.report))));
+        Ok(proven)
+    }
+
+    /// What was found, or why no job may begin.
+    fn ended(&self, result: Result<Proven, Refusal>) -> Result<Proven, Failure> {
+        result.map_err(|refusal| refused(self.image.path, refusal))
     }
 }
 
-fn of_report(report: &Report) -> Checked {
-    let sha256 = report.sums.iter().find(|sum| sum.algorithm == Algorithm::Sha256).map(|sum| sum.hex.clone());
-    Checked { sha256, blocks: report.blocks.clone(), sums: Vec::new() }
+fn broke_off() -> Failure {
+    let text = "a part of this program failed while the image was compared; nothing was changed";
+    Failure::new(Exit::Unexpected, text, "report this: it should not happen")
 }
 
 /// What to do with an image of the shelf that is not what it was.
-fn spoilt(shelved: &Option<(PathBuf, Item)>) -> String {
-    let name = shelved.as_ref().map_or("NAME".to_owned(), |(_, item)| shell::word(item.name()));
+fn spoilt(item: &Item) -> String {
+    let name = shell::word(item.name());
     format!(
         "pyrotyp shelf remove {name}, then fetch it again; if it is whole again by now: pyrotyp shelf verify {name}"
     )
 }
 
-/// Compares with everything there is; `None` if there is nothing.
-fn check_image(
-    path: &Path,
-    asked: &Write,
-    opened: &OpenedImage,
-    session: &Session<'_>,
-) -> Result<Option<Report>, Failure> {
-    let shelved = on_shelf(path, session.common);
-    if let Some((_, Item { damaged: Some(when), .. })) = &shelved {
-        let day = when.get(..10).unwrap_or(when);
-        let text = format!("{} is known to be damaged: found on {day}", path.shown());
-        return Err(Failure::new(Exit::Checksum, text, spoilt(&shelved)));
-    }
-    let kept: Vec<Sum> = shelved.iter().flat_map(|(_, item)| item.sums()).collect();
-    let known = Known { purpose: Purpose::Write, is_read: !kept.is_empty(), ..Known::of(&asked.against) };
-    let identity = Identity::of(path);
-    let report = examine(path, opened, &known, Depth::Enough, session)?;
-    let differs = |sum: &&Sum| report.sums.iter().any(|now| now.algorithm == sum.algorithm && now != *sum);
-    let other = kept.iter().find(differs).map(|sum| {
-        let text = format!("{}: its {} is not what the shelf knows of it", path.shown(), sum.algorithm);
-        Failure::new(Exit::Checksum, text, spoilt(&shelved))
-    });
-    let is_damage = other.is_some() || is_damage(&report, &asked.against);
-    if let Some(failure) = other.or_else(|| refusal(path, &report)) {
-        if let Some((state, item)) = shelved.as_ref().filter(|_| is_damage) {
-            shelf_notes::note_damage(state, &item.file, session.common);
+/// Why no job may begin with the image, in words.
+fn refused(path: &Path, why: Refusal) -> Failure {
+    match why {
+        Refusal::KnownDamage { item, since } => {
+            let day = since.get(..10).unwrap_or(&since);
+            let text = format!("{} is known to be damaged: found on {day}", path.shown());
+            Failure::new(Exit::Checksum, text, spoilt(&item))
         }
-        return Err(failure);
-    }
-    note_on_shelf(path, identity, &report, session.common);
-    if let Some((state, item)) = &shelved {
-        shelf_notes::note_use(state, &item.file, session.common);
-    }
-    if report.checked.is_empty() && !matches!(report.proof(), Proof::Signed(_)) {
-        for (file, why) in &report.unusable {
-            warn(&format!("{} is not used: {why}\n", file.shown()));
+        Refusal::OtherThanShelf { item, algorithm } => {
+            let text = format!("{}: its {algorithm} is not what the shelf knows of it", path.shown());
+            Failure::new(Exit::Checksum, text, spoilt(&item))
         }
-        let lists: Vec<_> = report.unlisted.iter().map(|list| list.shown()).collect();
-        let why = if lists.is_empty() {
-            "none was given or found".into()
-        } else {
-            format!("{} does not name it", lists.join(", "))
-        };
-        say(session.common, &format!("no checksum to compare the image with: {why}\n"));
-        if let Proof::Undamaged = report.proof() {
-            say(session.common, "what it carries inside or lies beside it says that it is not damaged\n");
-        }
+        Refusal::Refuted { report } => refusal(path, &report).unwrap_or_else(|| {
+            let text = format!("{}: something speaks against it", path.shown());
+            Failure::new(Exit::Checksum, text, "download the image again")
+        }),
+        Refusal::Unexamined(error) => error.into(),
+        Refusal::Content(fault) => of_content(path, &fault),
     }
-    Ok(Some(report))
+}
+
+/// Says it where there was nothing to compare with, and why.
+fn tell_what_proves_nothing(report: &Report, common: &Common) {
+    if !report.checked.is_empty() || matches!(report.proof(), Proof::Signed(_)) {
+        return;
+    }
+    for (file, why) in &report.unusable {
+        warn(&format!("{} is not used: {why}\n", file.shown()));
+    }
+    let lists: Vec<_> = report.unlisted.iter().map(|list| list.shown()).collect();
+    let why = if lists.is_empty() {
+        "none was given or found".into()
+    } else {
+        format!("{} does not name it", lists.join(", "))
+    };
+    say(common, &format!("no checksum to compare the image with: {why}\n"));
+    if let Proof::Undamaged = report.proof() {
+        say(common, "what it carries inside or lies beside it says that it is not damaged\n");
+    }
 }

@@ -5,14 +5,15 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError};
+use pyrotyp_core::examine::given_keys;
 use pyrotyp_core::fetch::Web;
 use pyrotyp_core::machine;
 use pyrotyp_core::published::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile};
 use pyrotyp_core::published::{Keys, Over, Published, PublishedSignature, Subject, vouch};
 use pyrotyp_core::stop::Cancel;
 
+use super::examining::Examining;
 use super::folders::state_folder;
-use super::keys::{Used, given_keys, remember};
 use super::refusal::signature_refusal;
 use super::release::{kept, read};
 use crate::asked::Against;
@@ -83,7 +84,7 @@ fn from_network(address: &str, against: &Against, web: &Web, session: &Session<'
     let over = vec![Over::List { path: PathBuf::from(address), bytes: bytes.clone() }];
     let one = PublishedSignature { file: signed.into(), read: SignatureFile::read(&signature), over, is_asked: true };
     let published = Published { signatures: vec![one], ..Published::default() };
-    let keys = given_keys(against)?;
+    let keys = given_keys(&against.key)?;
     let mut remembered = match state_folder(session.common) {
         Some(state) => {
             Remembered::load(&state).map_err(|error| Failure::new(Exit::Checksum, chain(&error), error.next_step()))?
@@ -102,8 +103,7 @@ fn from_network(address: &str, against: &Against, web: &Web, session: &Session<'
         let key = first.key.as_ref().map(Key::fingerprint).unwrap_or_default();
         say(session.common, &format!("first use of the catalogue's key {key}; it is remembered from now on\n"));
     }
-    let used = Used { signatures: &signatures, given: &keys, system: Some(&whose) };
-    remember(&mut remembered, used, now, session.common);
+    Examining::of(session).examiner(session).remember(&mut remembered, &signatures, &keys, Some(&whose));
     Ok(bytes)
 }
 

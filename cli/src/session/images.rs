@@ -2,86 +2,18 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
-use pyrotyp_core::bytes::ReadAt;
-use pyrotyp_core::image::{Inspection, Opened, Packed, PackedFault, SharedBytes, Unpacked, Verdict};
-use pyrotyp_core::machine::ImageFile;
+use pyrotyp_core::examine::OpenedImage;
+use pyrotyp_core::image::{Inspection, Verdict};
 use pyrotyp_core::shelf::Shelf;
 use pyrotyp_core::text::{Shown, shell};
-use pyrotyp_core::volume::iso9660;
 use pyrotyp_core::{Level, image, machine};
 
 use super::folders::state_folder;
 use super::release;
 use crate::asked::Common;
-use crate::exit::{Exit, Failure, chain, plain};
-use crate::live::progress::Progress;
+use crate::exit::{Exit, Failure, plain};
 use crate::near::nearest;
-use crate::session::Session;
-
-/// An image file that was looked into.
-pub(crate) struct OpenedImage {
-    /// The file.
-    pub file: Arc<ImageFile>,
-    /// What it is; of what is inside, if it is packed.
-    pub inspection: Inspection,
-    packed: Option<Packed>,
-}
-
-/// The bytes that go onto a drive.
-pub(crate) enum Content {
-    /// The file's own.
-    Plain(Arc<ImageFile>),
-    /// What is inside the file.
-    Unpacked(Unpacked),
-}
-
-impl Content {
-    /// For reading.
-    pub(crate) fn bytes(&self) -> &dyn ReadAt {
-        match self {
-            Self::Plain(file) => &**file,
-            Self::Unpacked(unpacked) => unpacked,
-        }
-    }
-}
-
-impl OpenedImage {
-    /// Length of the file.
-    pub(crate) fn bytes(&self) -> u64 {
-        self.file.size()
-    }
-
-    /// The optical volume of an image that is not packed.
-    pub(crate) fn plain_volume(&self) -> Option<&iso9660::IsoVolume> {
-        self.inspection.volume.as_ref().filter(|_| self.inspection.container.is_none())
-    }
-
-    /// What goes onto a drive that has room for `room` bytes. A packed image is unpacked once, to nowhere, so
-    /// that a damaged one is known before any drive is touched.
-    pub(crate) fn content(&self, path: &Path, room: u64, session: &Session<'_>) -> Result<Content, Failure> {
-        let Some(packed) = self.packed.clone() else { return Ok(Content::Plain(Arc::clone(&self.file))) };
-        let mut progress = Progress::of_check("unpack", packed.unpacked_bytes, session.common);
-        let measured = packed.measure(room, session.cancel, &mut |done| progress.checked(done));
-        progress.finish();
-        let unpacked = measured.map_err(|fault| {
-            let exit = match fault {
-                PackedFault::Stopped => Exit::Stopped,
-                PackedFault::TooLong { .. } => Exit::Refused,
-                _ => Exit::Image,
-            };
-            Failure::new(exit, format!("{}: {}", path.shown(), chain(&fault)), fault.next_step())
-        })?;
-        let declared = self.inspection.declared_bytes.unwrap_or(0);
-        if declared > unpacked.size() {
-            let missing = declared - unpacked.size();
-            let text = format!("{}: {missing} bytes of the image inside are missing at its end", path.shown());
-            return Err(Failure::new(Exit::Image, text, "download it again; it was packed from an image cut short"));
-        }
-        Ok(Content::Unpacked(unpacked))
-    }
-}
 
 /// The file that a person means: one that is there, or else one on the shelf with this name.
 pub(crate) fn on_shelf_or_file(asked: &Path, common: &Common) -> Result<PathBuf, Failure> {
@@ -146,9 +78,8 @@ pub(crate) fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImag
         };
         Failure::new(Exit::Image, text, next)
     };
-    let file = Arc::new(ImageFile::open(path).map_err(fail)?);
-    let source: SharedBytes = Arc::clone(&file) as SharedBytes;
-    let Opened { mut inspection, packed } = image::open(&source).map_err(fail)?;
+    let mut opened = OpenedImage::open(path).map_err(fail)?;
+    let inspection = &mut opened.inspection;
     let name = called.file_name().unwrap_or_default().to_string_lossy();
     if let Some(finding) = image::unfinished(&name) {
         inspection.findings.push(finding);
@@ -158,7 +89,7 @@ pub(crate) fn open_image_called(path: &Path, called: &Path) -> Result<OpenedImag
     if let Some((finding, next)) = stop.zip(joining(&name)) {
         finding.next = next;
     }
-    Ok(OpenedImage { file, inspection, packed })
+    Ok(opened)
 }
 
 /// Refuses an image in which something is wrong that no option lifts.

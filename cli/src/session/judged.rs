@@ -4,7 +4,6 @@ use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::{Circumstances, findings};
-use pyrotyp_core::plan::Intent;
 use pyrotyp_core::text::shell;
 use pyrotyp_core::{Finding, Level};
 
@@ -29,14 +28,14 @@ pub(crate) fn can_be_chosen((drive, found): &Judged) -> bool {
 
 /// Every drive that is attached, with what speaks against it.
 pub(crate) fn judged(platform: &dyn Platform, common: &Common) -> Result<Vec<Judged>, Failure> {
-    let known = survey(platform, common, &Intent::NONE)?;
+    let known = survey(platform, common)?;
     Ok(platform.drives()?.into_iter().map(|drive| judge(drive, &known)).collect())
 }
 
 /// How a command goes on that is to write to this drive, with what must be accepted for it; `None` where no command may, and where that
 /// can't be told.
 pub(crate) fn onto(platform: &dyn Platform, drive: &Drive, common: &Common) -> Option<String> {
-    let known = survey(platform, common, &Intent::NONE).ok()?;
+    let known = survey(platform, common).ok()?;
     let (drive, found) = judge(drive.clone(), &known);
     let accept = found.iter().filter(|finding| finding.level == Level::Ask);
     let accept: String = accept.map(|finding| format!(" --accept {}", finding.id)).collect();

@@ -3,14 +3,13 @@
 pub(crate) mod attached;
 pub(crate) mod catalogue;
 mod context;
-pub(crate) mod examine;
+pub(crate) mod examining;
 pub(crate) mod folders;
 pub(crate) mod images;
 pub(crate) mod judged;
-pub(crate) mod keys;
 pub(crate) mod refusal;
 pub(crate) mod release;
 pub(crate) mod settings;
-pub(crate) mod shelf_notes;
+pub(crate) mod shelf_words;
 
 pub(crate) use context::Session;

@@ -6,17 +6,10 @@ use pyrotyp_core::hash::Sum;
 use pyrotyp_core::published::{FileList, Report, Vouched};
 use pyrotyp_core::text::Shown;
 
-use crate::asked::Against;
 use crate::exit::{Exit, Failure};
 
 /// Most damaged files that are named.
 const NAMES_TOLD: usize = 8;
-
-/// Whether what speaks against the image is the image itself, and not what a person gave to compare with, or who signed.
-pub(crate) fn is_damage(report: &Report, against: &Against) -> bool {
-    let is_given = !against.sum.is_empty() || against.sums.is_some();
-    !is_given && signature_refusal(&report.signatures).is_none()
-}
 
 /// The first thing that speaks against the image, if anything does.
 pub(crate) fn refusal(path: &Path, report: &Report) -> Option<Failure> {

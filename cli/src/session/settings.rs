@@ -83,8 +83,8 @@ impl From<SurveyError> for Failure {
     }
 }
 
-/// Everything that the guard must know.
-pub(crate) fn survey(platform: &dyn Platform, common: &Common, intent: &Intent<'_>) -> Result<Circumstances, Failure> {
+/// What this bench has of its own.
+pub(crate) fn bench(common: &Common) -> Result<Bench, Failure> {
     let state = state_folder(common);
     let folders = folders()?;
     let mut protected = Vec::new();
@@ -94,6 +94,10 @@ pub(crate) fn survey(platform: &dyn Platform, common: &Common, intent: &Intent<'
     let of_state =
         state.iter().flat_map(|state| [(state.join("shelf"), BenchPlace::Shelf), (state.clone(), BenchPlace::Records)]);
     let places = of_state.chain(folders.into_iter().map(|folder| (folder, BenchPlace::Settings))).collect();
-    let bench = Bench { state, protected, places };
-    Ok(plan::survey(platform, &bench, intent, Timestamp::now())?)
+    Ok(Bench { state, protected, places })
+}
+
+/// What the guard must know of a drive that nobody has chosen yet.
+pub(crate) fn survey(platform: &dyn Platform, common: &Common) -> Result<Circumstances, Failure> {
+    Ok(plan::survey(platform, &bench(common)?, &Intent::NONE, Timestamp::now())?)
 }

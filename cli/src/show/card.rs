@@ -4,20 +4,17 @@ use std::fmt::Write;
 use std::path::Path;
 
 use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::drive::{Bus, Drive, Surface};
+use pyrotyp_core::drive::Surface;
+use pyrotyp_core::examine::Check;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::ReadBack;
-use pyrotyp_core::published::{Proof, Report};
+use pyrotyp_core::plan::{Expected, PlannedDrive};
+use pyrotyp_core::published::{Proof, Published, Report};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{Finding, FindingId};
 
 use super::style::{CARE, NAME, of_level};
 use super::{checked, inspected, table, text};
-
-/// A link gives this many bytes a second for each megabit it has, after what the protocol takes.
-const BYTES_PER_MEGABIT: u64 = 85_000;
-/// No usual stick takes more than this, in bytes a second, whatever its link could do.
-const STICK_BYTES_PER_SECOND: u64 = 60_000_000;
 
 /// Below this, a guess in figures would be no better than words.
 const A_FEW_SECONDS: f64 = 5.0;
@@ -27,8 +24,7 @@ const OF_THE_BENCH: FindingId = FindingId::OthersAttached;
 
 /// A drive on the card.
 pub(crate) struct OnCard<'a> {
-    pub drive: &'a Drive,
-    pub findings: Vec<Finding>,
+    pub drive: &'a PlannedDrive,
     /// What `--resume` will do on it.
     pub resuming: Option<&'a str>,
     /// What is to be typed for it.
@@ -46,7 +42,8 @@ pub(crate) fn card(
     let mut rows: Vec<(&str, String)> = vec![("image", path.shown())];
     rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
     rows.extend([("", inspected::boots_line(inspection)), ("checksum", checksum.to_owned())]);
-    for OnCard { drive, findings, resuming, .. } in drives {
+    for OnCard { drive: PlannedDrive { choice, findings, .. }, resuming, .. } in drives {
+        let drive = &choice.drive;
         rows.extend([
             ("drive", format!("{NAME}{}{NAME:#}  {} ({})", drive.tag, drive.name(), table::role(drive.role()))),
             ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
@@ -63,10 +60,11 @@ pub(crate) fn card(
             findings.iter().filter(|finding| ![FindingId::HasData, OF_THE_BENCH].contains(&finding.id)).map(note),
         );
     }
-    rows.extend(drives.iter().flat_map(|one| &one.findings).find(|finding| finding.id == OF_THE_BENCH).map(note));
-    let bytes = inspection.needs_bytes.max(inspection.bytes);
-    let times = drives.iter().filter_map(|one| expected_time(one.drive, bytes, read_back));
-    rows.extend(times.max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, words)| ("time", words)));
+    rows.extend(drives.iter().flat_map(|one| &one.drive.findings).find(|finding| finding.id == OF_THE_BENCH).map(note));
+    let times = drives.iter().filter_map(|one| one.drive.expected);
+    rows.extend(
+        times.max_by(|a, b| a.seconds.total_cmp(&b.seconds)).map(|time| ("time", expected_words(time, read_back))),
+    );
     rows.extend(inspection.findings.iter().map(note));
     let mut out = String::from("\n");
     for (name, value) in rows {
@@ -78,7 +76,7 @@ pub(crate) fn card(
 
 /// Whether a drive on the card is called by its place, since its tag fits others.
 pub(crate) fn has_places(drives: &[OnCard<'_>]) -> bool {
-    drives.iter().any(|one| one.word != one.drive.tag.as_str())
+    drives.iter().any(|one| one.word != one.drive.choice.drive.tag.as_str())
 }
 
 /// The question.
@@ -134,17 +132,32 @@ pub(crate) fn checksum_words(report: Option<&Report>) -> String {
     }
 }
 
-/// A first guess, from the link and what sticks usually take, in seconds and in words; the truth shows once it runs.
-fn expected_time(drive: &Drive, bytes: u64, read_back: ReadBack) -> Option<(f64, String)> {
-    let is_read = read_back == ReadBack::Whole;
-    let link = u64::from(drive.link_mbps?).checked_mul(BYTES_PER_MEGABIT)?;
-    let write = if drive.bus == Bus::Usb { link.min(STICK_BYTES_PER_SECOND) } else { link };
-    let seconds = bytes as f64 / write.max(1) as f64 + if is_read { bytes as f64 / link.max(1) as f64 } else { 0.0 };
-    let part = if is_read { "with reading back" } else { "without reading back" };
-    let words = if seconds < A_FEW_SECONDS {
+/// What the image is being compared with while the question is open.
+pub(crate) fn comparing_words(checks: &[Check], published: &Published) -> String {
+    let mut words: Vec<String> = Vec::new();
+    for expected in &published.expected {
+        let kinds: Vec<String> = expected.algorithms().map(|algorithm| algorithm.to_string()).collect();
+        words.push(format!("{} with {}", kinds.join(" or "), expected.source.shown()));
+    }
+    words.extend(published.torrents.iter().map(|(path, _)| format!("pieces with {}", path.shown())));
+    words.extend(published.signatures.iter().map(|signature| format!("the signature {}", signature.file.shown())));
+    let none = format!("{CARE}there is no published one to compare with{CARE:#}");
+    let compared = if words.is_empty() { none } else { format!("being compared: {}", words.join(", ")) };
+    let unpacked = if checks.contains(&Check::Unpack) { "; being unpacked, to see that it is whole" } else { "" };
+    let inside = if words.is_empty() && checks.contains(&Check::Inside) {
+        "; what it carries inside is being looked at"
+    } else {
+        ""
+    };
+    format!("{compared}{inside}{unpacked}; nothing is erased before that is right")
+}
+
+/// A first guess, in words; the truth shows once it runs.
+fn expected_words(expected: Expected, read_back: ReadBack) -> String {
+    let part = if read_back == ReadBack::Whole { "with reading back" } else { "without reading back" };
+    if expected.seconds < A_FEW_SECONDS {
         format!("a few seconds, {part}")
     } else {
-        format!("about {} or more, {part}, as far as the link tells", text::duration(seconds))
-    };
-    Some((seconds, words))
+        format!("about {} or more, {part}, as far as the link tells", text::duration(expected.seconds))
+    }
 }

@@ -4,7 +4,6 @@
 //! very program run by the person, which gives the image through a pipe.
 
 use std::io::{self, BufRead, BufReader, Cursor, Read};
-use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Sender, channel};
@@ -14,13 +13,12 @@ use std::thread::JoinHandle;
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::hash::Sum;
 use pyrotyp_core::job::{Access, Checked, Source};
-use pyrotyp_core::machine::Person;
 use pyrotyp_core::published::{Expected, Report};
 use pyrotyp_core::stop::{Cancel, Hearing};
 use pyrotyp_core::{image, machine};
 use serde::{Deserialize, Serialize};
 
-use super::job::{Confirming, ImageFrom};
+use super::confirming::{Confirming, ImageFrom};
 use super::stream::{self, Passing, START_BYTES};
 use crate::asked::Fetch;
 use crate::exit::{Exit, Failure, plain};
@@ -159,7 +157,7 @@ impl Caller<'_> {
     fn command(&self, from: u64) -> io::Result<Command> {
         let (asked, common) = (self.asked, self.session.common);
         let mut command = match machine::person().map_err(io::Error::other)? {
-            Some(person) => this_program_as(&person)?,
+            Some(person) => machine::this_program_as(&person)?,
             None => Command::new(std::env::current_exe()?),
         };
         command.arg("fetch").args(&asked.what).arg("--hand-over").arg(from.to_string());
@@ -183,22 +181,6 @@ impl Caller<'_> {
         }
         Ok(command)
     }
-}
-
-/// This program, to be run by a person and not by root.
-pub(crate) fn this_program_as(person: &Person) -> io::Result<Command> {
-    let mut again = Command::new(std::env::current_exe()?);
-    again.uid(person.user).gid(person.group).env("HOME", &person.home);
-    for name in ["SUDO_UID", "SUDO_GID", "PKEXEC_UID", "DOAS_USER"] {
-        again.env_remove(name);
-    }
-    for name in ["XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
-        match person.variable(name) {
-            Some(value) => again.env(name, value),
-            None => again.env_remove(name),
-        };
-    }
-    Ok(again)
 }
 
 /// Passes on what the process says, and gives what it says last: why it gave up.

@@ -1,5 +1,7 @@
 //! An image on its way to drives: chosen, confirmed, run and told, whether it comes from a file, a pipe or a line.
 
+pub(crate) mod confirming;
 pub(crate) mod job;
 pub(crate) mod line;
+pub(crate) mod planning;
 pub(crate) mod stream;

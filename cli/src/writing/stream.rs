@@ -9,10 +9,13 @@ use pyrotyp_core::hash::{Hashers, Sum};
 use pyrotyp_core::image;
 use pyrotyp_core::image::{Beginning, packed};
 use pyrotyp_core::job::{Checked, Source, StreamedImage};
+use pyrotyp_core::plan::Came;
 use pyrotyp_core::stop::Hearing;
 use pyrotyp_core::text::Shown;
 
-use super::job::{self, Confirming, Heard, Image, ImageFrom, Ready};
+use super::confirming::{Confirming, ImageFrom, Question, confirm};
+use super::job::{self, Heard, Ready};
+use super::planning::{self, Image};
 use crate::asked::{Job, Write};
 use crate::exit::{Exit, Failure, plain};
 use crate::session::Session;
@@ -94,26 +97,24 @@ pub(crate) fn write(
     fit_to_write(path, inspection)?;
     let platform = &*platform(session.common)?;
     let image = Image { path, is_file: false, inspection, bytes, report: None, expects: Some(expects) };
-    let mut chosen = job::choose(to, &image, asked, platform, session)?;
-    let ready = job::clear(&chosen, &image, asked)
-        .and_then(|_| job::may_claim(&chosen, platform))
-        .and_then(|()| {
-            job::resuming(&chosen, bytes.filter(|_| beginning.packed.is_none()), None, asked, session.common)
-        })
+    let mut plan = planning::plan(to, (&image, Vec::new()), asked, platform, session)?;
+    let ready = planning::clear(&plan)
+        .and_then(|_| planning::may_claim(&plan, platform))
+        .and_then(|()| planning::resuming(&plan, bytes.filter(|_| beginning.packed.is_none()), None, session.common))
         .and_then(|resuming| {
-            let question = job::Question { chosen: &chosen, image: &image, resuming: &resuming };
-            job::confirm(question, asked, confirming, session.cancel)
+            let question = Question { plan: &plan, image: &image, resuming: &resuming };
+            confirm(question, confirming, session.cancel, &mut || Ok(()))
         })
-        .and_then(|()| job::look_again(&mut chosen, &image, platform, session.common))
-        .and_then(|()| job::clear(&chosen, &image, asked));
+        .and_then(|()| planning::look_again(&mut plan, platform, session.common))
+        .and_then(|()| planning::clear(&plan));
     let cleared = match ready {
         Ok(cleared) => cleared,
         Err(failure) => {
-            return Err(failure.with_document(json::write(&job::refused(&image, &chosen, &started), None)));
+            return Err(failure.with_document(json::write(&plan.record(&started, Came::Refused), None)));
         }
     };
-    let ready = Ready { image, source, checked, chosen: &chosen, cleared, started: &started, news };
-    job::run(ready, asked, platform, session)
+    let ready = Ready { image, source, checked, plan: &plan, cleared, started: &started, news };
+    job::run(ready, platform, session)
 }
 
 /// The image in a stream, unpacked if it is packed; what was published is compared with the stream as it comes.

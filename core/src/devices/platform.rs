@@ -3,6 +3,8 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
+use serde::{Deserialize, Serialize};
+
 use crate::drive::{Drive, Tag};
 use crate::guard::Cleared;
 use crate::text::Shown;
@@ -114,7 +116,7 @@ pub trait Claimed: DriveWrite {
 }
 
 /// What becomes of a drive after the job.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum After {
     /// It stays attached.
     Keep,

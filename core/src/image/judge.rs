@@ -373,6 +373,7 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
 mod tests {
     use super::*;
     use crate::image::inspect;
+    use crate::volume::{apm, filesystem, mbr};
 
     #[test]
     fn a_volume_that_claims_more_than_any_drive_has_is_cut_short_and_no_more() {
@@ -479,6 +480,169 @@ mod tests {
         7z: Archive for any, whole Unknown, No; not-an-image; : this is a 7z archive -> unpack it, then give the image inside
         text: Other for any, whole Unknown, No; not-an-image; : this is a text file -> open it to see what was downloaded in place of the image
         noise: Other for any, whole Unknown, No; not-an-image; : it holds no volume, partition table or file system that is known here -> check that this is the right file; a download may have failed at its start
+        ");
+    }
+
+    /// Kind, sector size, whole, verdict, and what is said with what to do next.
+    fn line(seen: &Inspection) -> String {
+        let told = seen.findings.iter().map(|found| {
+            let text = found.text.split([':', ';']).next().unwrap();
+            format!("{}: {text}{}{}", found.id, if found.next.is_empty() { "" } else { " -> " }, found.next)
+        });
+        let told: Vec<String> = told.collect();
+        let sector = seen.sector_bytes.map_or("none".to_owned(), |bytes| bytes.to_string());
+        format!(
+            "{:?}, sectors {sector}, whole {:?}, {:?}\n   {}",
+            seen.kind,
+            seen.whole,
+            seen.verdict,
+            told.join("\n   ")
+        )
+    }
+
+    #[test]
+    fn each_table_by_itself_makes_a_disk_and_each_way_to_start_nothing_has_its_sentence() {
+        let missing = |at| Err(gpt::GptFault::Missing { at });
+        let header = || Ok(gpt::Header { at: 512, other_at: 4096 });
+        let gpt = |primary, backup| Some(gpt::Gpt { sector_bytes: 4096, primary, backup, entries: Vec::new() });
+        let mbr = |code, claims: bool| {
+            let kind = mbr::PartitionType(0x0C);
+            let entry = mbr::MbrPartition { number: 1, active: true, kind, start: 4096, bytes: 4096 };
+            Some(mbr::Mbr { code, disk_signature: 0, entries: if claims { vec![entry] } else { Vec::new() } })
+        };
+        let apm = |start| apm::ApmPartition { number: 2, start, bytes: 4096, kind: "Apple_HFS".into() };
+        let program = |arch| EfiProgram { name: "BOOTX64.EFI".into(), arch, is_found: true, signed: false };
+        let of = |facts: Facts| line(&judge(Facts { bytes: Some(8192), ..facts }));
+        let trailing = Some(Trailing { bytes: 512, is_zero: true });
+        let loader = BootCode::Loader;
+        let filesystem = Some(filesystem::FileSystem { name: "ext4", label: None, bytes: None, drives: None });
+        let entry = eltorito::BootEntry {
+            platform: eltorito::PlatformId::BIOS,
+            bootable: true,
+            emulation: eltorito::Emulation::None,
+            start: 0,
+            bytes: 512,
+        };
+        let catalogue = eltorito::BootCatalogue { checksum_ok: true, entries: vec![entry] };
+        let all = [
+            ("GPT", of(Facts { gpt: gpt(header(), header()), trailing, ..Facts::default() })),
+            ("one copy of it", of(Facts { gpt: gpt(header(), missing(4096)), trailing, ..Facts::default() })),
+            ("neither", of(Facts { gpt: gpt(missing(512), missing(4096)), trailing, ..Facts::default() })),
+            (
+                "neither, and a BIOS starts it",
+                of(Facts {
+                    gpt: gpt(missing(512), missing(4096)),
+                    mbr: mbr(loader, true),
+                    bios: Bios::Yes,
+                    ..Facts::default()
+                }),
+            ),
+            (
+                "neither, and no partition beside them",
+                of(Facts {
+                    gpt: gpt(missing(512), missing(4096)),
+                    mbr: mbr(loader, false),
+                    bios: Bios::Yes,
+                    ..Facts::default()
+                }),
+            ),
+            ("MBR", of(Facts { mbr: mbr(loader, true), bios: Bios::Yes, ..Facts::default() })),
+            ("no entries in it", of(Facts { mbr: mbr(BootCode::Absent, false), ..Facts::default() })),
+            ("Apple's", of(Facts { apm: Some(vec![apm(4096)]), ..Facts::default() })),
+            ("code alone", of(Facts { mbr: mbr(loader, false), bios: Bios::Yes, ..Facts::default() })),
+            ("a file system", of(Facts { filesystem, ..Facts::default() })),
+            ("for discs", of(Facts { apm: Some(vec![apm(0)]), catalogue: Some(catalogue), ..Facts::default() })),
+            (
+                "in the tree",
+                of(Facts {
+                    apm: Some(vec![apm(0)]),
+                    tree_programs: vec![program(Architecture::Arm)],
+                    ..Facts::default()
+                }),
+            ),
+            (
+                "by the catalogue",
+                of(Facts {
+                    apm: Some(vec![apm(0)]),
+                    optical_programs: vec![program(Architecture::Arm)],
+                    ..Facts::default()
+                }),
+            ),
+        ];
+        let lines: Vec<String> = all.iter().map(|(name, told)| format!("{name}: {told}")).collect();
+        insta::assert_snapshot!(lines.join("\n"), @"
+        GPT: Disk, sectors 4096, whole Yes, No
+           padding: 512 bytes of zeros follow the declared end
+           large-sectors: it is laid out for drives with sectors of 4096 bytes
+           nothing-to-start: it holds data only -> check that this is the installer's image
+        one copy of it: Disk, sectors 4096, whole Yes, No
+           padding: 512 bytes of zeros follow the declared end
+           half-a-table: the backup GPT can't be used, and some firmware then starts nothing -> check the image's checksum
+           large-sectors: it is laid out for drives with sectors of 4096 bytes
+           nothing-to-start: it holds data only -> check that this is the installer's image
+        neither: Disk, sectors 4096, whole Unknown, No
+           damaged: neither copy of the GPT can be used -> download it again
+           large-sectors: it is laid out for drives with sectors of 4096 bytes
+           nothing-to-start: it holds data only -> check that this is the installer's image
+        neither, and a BIOS starts it: Disk, sectors 4096, whole Unknown, No
+           no-sound-table: neither copy of the GPT can be used -> check the image's checksum
+           large-sectors: it is laid out for drives with sectors of 4096 bytes
+        neither, and no partition beside them: Disk, sectors 4096, whole Unknown, No
+           damaged: neither copy of the GPT can be used -> download it again
+           large-sectors: it is laid out for drives with sectors of 4096 bytes
+        MBR: Disk, sectors 512, whole Yes, Ready
+           
+        no entries in it: Other, sectors none, whole Unknown, No
+           not-an-image: it holds no volume, partition table or file system that is known here -> check that this is the right file; a download may have failed at its start
+        Apple's: Disk, sectors none, whole Yes, No
+           nothing-to-start: it holds data only -> check that this is the installer's image
+        code alone: Disk, sectors none, whole Unknown, Ready
+           
+        a file system: Filesystem, sectors none, whole Unknown, No
+           bare-filesystem: this is a bare ext4 file system without a partition table -> check that this is the image meant for drives
+        for discs: Disk, sectors none, whole Yes, No
+           optical-only: it starts from an optical disc only -> look for the hybrid or USB edition of this image
+        in the tree: Disk, sectors none, whole Yes, No
+           needs-laying-out: its program for UEFI (arm) lies in the optical volume alone, and no stick starts from that -> look for the hybrid or USB edition of this image
+        by the catalogue: Disk, sectors none, whole Yes, Caution
+           optical-entry: its program for UEFI is found through the boot catalogue of optical discs alone -> look for the hybrid or USB edition of this image
+        ");
+    }
+
+    #[test]
+    fn what_is_wrong_with_the_file_around_an_image_is_said_of_the_image() {
+        use crate::image::packed::Format;
+        let format = Format::Zst;
+        let faults = [
+            PackedFault::SeveralImages { all: 2, names: vec!["a.iso".into(), "b.iso".into()] },
+            PackedFault::NoImage { files: 3 },
+            PackedFault::NeedsMemory { format, bytes: 1 << 30 },
+            PackedFault::Cut { format },
+            PackedFault::Damaged { format, at: 7, source: std::io::ErrorKind::InvalidData.into() },
+        ];
+        let lines = faults.iter().map(|fault| line(&unpackable(fault)));
+        let mut within = judge(Facts {
+            unseen: Vec::from([std::ops::Range { start: 0, end: 1 }]),
+            bios: Bios::Yes,
+            ..Facts::default()
+        });
+        within.findings = vec![Finding::note(FindingId::Unseen, "x"), Finding::note(FindingId::Padding, "y")];
+        broken_container(&mut within, &PackedFault::Cut { format });
+        let lines: Vec<String> = lines.chain([line(&within)]).collect();
+        insta::assert_snapshot!(lines.join("\n"), @"
+        Archive, sectors none, whole Unknown, No
+           several-images: the zip file holds 2 images -> unpack it, then give the one that is meant
+        Archive, sectors none, whole Unknown, No
+           not-an-image: the zip file holds no image among its 3 files -> unpack it and look at what is inside
+        Archive, sectors none, whole Unknown, No
+           needs-memory: the zst file needs 1.1 GB of memory to unpack, and 268 MB are given here -> unpack it first with its own program, then give the image
+        Archive, sectors none, whole Unknown, No
+           cut-short: the zst file ends before its own end -> finish the download, or start it again
+        Archive, sectors none, whole Unknown, No
+           damaged: the zst file is damaged or cut short -> download it again, and check its checksum
+        Other, sectors none, whole No, No
+           cut-short: the zst file ends before its own end -> finish the download, or start it again
+           padding: y
         ");
     }
 

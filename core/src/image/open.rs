@@ -43,7 +43,7 @@ pub fn open(source: &SharedBytes) -> io::Result<Opened> {
         Ok((mut seen, packed)) => {
             let mut facts = read_part(&seen)?;
             let wanted = facts.wanted();
-            let mut fault = packed.is_cut.then(|| PackedFault::Cut { format });
+            let mut fault = packed.is_cut.then_some(PackedFault::Cut { format });
             if !wanted.is_empty() {
                 fault = seen.look_for(&packed, &wanted).err().or(fault);
                 facts = read_part(&seen)?;

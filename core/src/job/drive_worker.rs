@@ -119,9 +119,9 @@ impl<'a> DriveWorker<'a> {
     }
 
     fn heading(&self, cleared: &Cleared) -> Heading {
-        let Order { source, checked, plan, .. } = self.shared.order;
+        let Order { source, checked, needs, .. } = self.shared.order;
         let drive = cleared.drive();
-        Heading::new(&plan.image, source.bytes(), checked.sha256.as_deref(), &drive.tag, drive.bytes)
+        Heading::new(&needs.image, source.bytes(), checked.sha256.as_deref(), &drive.tag, drive.bytes)
     }
 
     /// Tells the others that this drive is ready, or will not be; only the first time counts.
@@ -154,10 +154,10 @@ impl<'a> DriveWorker<'a> {
     }
 
     fn claim(&mut self, platform: &dyn Platform, cleared: Cleared) -> Result<Box<dyn Claimed>, JobFault> {
-        let Order { source, plan, .. } = self.shared.order;
+        let Order { source, needs, .. } = self.shared.order;
         self.stage(Stage::Claim, Some(0), |_| {
             // A proof is good for what it was given for, and for nothing else.
-            if cleared.plan() != *plan || source.bytes().is_some_and(|bytes| bytes > plan.needs_bytes) {
+            if cleared.needs() != *needs || source.bytes().is_some_and(|bytes| bytes > needs.bytes) {
                 return Err(JobFault::NotCleared { tag: cleared.drive().tag.clone() });
             }
             Ok((platform.claim(cleared)?, 0))

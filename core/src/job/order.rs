@@ -3,13 +3,15 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use crate::devices::After;
-use crate::guard::{Cleared, Plan};
+use crate::guard::{Cleared, ImageNeeds};
 use crate::image::Inspection;
 use crate::job::source::{Checked, Source};
 
 /// Whether the body is read back before the seal.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum ReadBack {
     /// As it should be.
     Whole,
@@ -18,7 +20,7 @@ pub enum ReadBack {
 }
 
 /// What is written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Writing {
     /// All of the image.
     Everything,
@@ -27,7 +29,7 @@ pub enum Writing {
 }
 
 /// Whether a job goes on with what an earlier one has left on a drive.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Start {
     /// From the beginning.
     Over,
@@ -55,7 +57,7 @@ pub struct Order<'a> {
     /// Where the image comes from.
     pub source: &'a dyn Source,
     /// What the guard has cleared the drives for.
-    pub plan: &'a Plan,
+    pub needs: &'a ImageNeeds,
     /// What is known of it, to name files where a drive differs.
     pub inspection: Option<&'a Inspection>,
     /// What a check before has found; another image on the way is not sealed.

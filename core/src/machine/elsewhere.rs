@@ -4,6 +4,9 @@ use std::ffi::OsString;
 use std::fs::{File, Metadata, OpenOptions};
 use std::io;
 use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use crate::stop::Cancel;
 
 use super::person::{Person, PersonFault};
 
@@ -105,4 +108,33 @@ pub fn home_of_this() -> Option<PathBuf> {
 /// Never here.
 pub fn as_person<T: Send>(work: impl FnOnce() -> T + Send) -> io::Result<T> {
     Ok(work())
+}
+
+/// The program with which a person runs others as root: none is known.
+pub const ROOT_PROGRAM: &str = "";
+
+/// This program, to be run by a person and not by root.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn this_program_as(_person: &Person) -> io::Result<Command> {
+    unknown()
+}
+
+/// Makes this process that program; returns only if that can't be.
+pub fn become_program(_program: &mut Command) -> io::Error {
+    io::ErrorKind::Unsupported.into()
+}
+
+/// The terminal at which somebody sits, although something else comes on standard input: none is known.
+pub fn terminal() -> Option<File> {
+    None
+}
+
+/// Nothing is heard here.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn stop_when_told(_cancel: &Cancel, _status: i32) -> io::Result<()> {
+    unknown()
 }

@@ -25,6 +25,6 @@ pub use file::{
 pub use image_file::ImageFile;
 pub use person::{Person, PersonFault};
 pub use system::{
-    as_person, changed_at, file_number, forget_typed, free_bytes, has_one_name, home_of_this, is_root, people, person,
-    share_bytes,
+    ROOT_PROGRAM, as_person, become_program, changed_at, file_number, forget_typed, free_bytes, has_one_name,
+    home_of_this, is_root, people, person, share_bytes, stop_when_told, terminal, this_program_as,
 };

@@ -1,5 +1,11 @@
-//! What was asked for, held against what is there.
+//! What was asked for, held against what is there: what a job would do, before anything is changed.
 
+mod expected;
+mod making;
+mod resume;
 mod survey;
 
+pub use expected::Expected;
+pub use making::{Came, How, Plan, PlannedDrive, PlannedImage, Wish};
+pub use resume::Resume;
 pub use survey::{Bench, Intent, SurveyError, survey};

@@ -9,7 +9,11 @@ const LOOK: Duration = Duration::from_millis(50);
 
 /// A switch that is thrown once; all clones share it.
 #[derive(Clone, Debug, Default)]
-pub struct Cancel(Arc<AtomicBool>);
+pub struct Cancel {
+    own: Arc<AtomicBool>,
+    /// Those that throw this one as well.
+    above: Vec<Arc<AtomicBool>>,
+}
 
 impl Cancel {
     /// A switch that nobody has thrown.
@@ -19,12 +23,18 @@ impl Cancel {
 
     /// The switch as a flag, for a signal handler to set.
     pub fn flag(&self) -> Arc<AtomicBool> {
-        Arc::clone(&self.0)
+        Arc::clone(&self.own)
+    }
+
+    /// A switch for a part of the work: this one throws it as well, and it throws nothing but itself.
+    pub fn child(&self) -> Self {
+        let above = self.above.iter().chain([&self.own]).map(Arc::clone).collect();
+        Self { own: Arc::default(), above }
     }
 
     /// Asks everything that holds a clone to stop.
     pub fn set(&self) {
-        self.0.store(true, Ordering::Relaxed);
+        self.own.store(true, Ordering::Relaxed);
     }
 
     /// Waits so long, or until somebody asks to stop.
@@ -41,6 +51,6 @@ impl Cancel {
 
     /// Whether somebody asked to stop.
     pub fn is_set(&self) -> bool {
-        self.0.load(Ordering::Relaxed)
+        self.own.load(Ordering::Relaxed) || self.above.iter().any(|above| above.load(Ordering::Relaxed))
     }
 }

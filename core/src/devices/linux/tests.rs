@@ -10,7 +10,7 @@ use proptest::prelude::*;
 use crate::devices::Platform;
 use crate::devices::linux::Linux;
 use crate::drive::{Choice, Drive, NamedBy, Role, Use};
-use crate::guard::{IMAGE_RULES, Plan, RULES, clear};
+use crate::guard::{IMAGE_RULES, ImageNeeds, RULES, clear};
 use crate::plan::{Bench, Intent, survey};
 
 /// A machine of folders; numbers of devices are given out in order.
@@ -443,7 +443,7 @@ proptest! {
         let nothing = Bench { state: None, protected: Vec::new(), places: Vec::new() };
         let now = jiff::Timestamp::now();
         let known = survey(&machine.linux(), &nothing, &Intent::NONE, now).unwrap();
-        let plan = Plan { image: "larkspur.iso".into(), needs_bytes: 1, laid_out_for: None };
+        let plan = ImageNeeds { image: "larkspur.iso".into(), bytes: 1, laid_out_for: None };
         for drive in machine.drives() {
             let name = PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
             let is_needed = drive.uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));

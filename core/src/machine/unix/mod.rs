@@ -1,6 +1,7 @@
 //! A system of the Unix kind: what it is asked about files, terminals and rights.
 
 mod person;
+mod program;
 
 use std::fs::{File, Metadata, OpenOptions};
 use std::io;
@@ -10,6 +11,7 @@ use std::path::Path;
 use rustix::fs::OFlags;
 
 pub use person::{as_person, home_of_this, people, person};
+pub use program::{ROOT_PROGRAM, become_program, stop_when_told, terminal, this_program_as};
 
 fn flags(flags: OFlags) -> i32 {
     i32::try_from(flags.bits()).unwrap_or_default()

@@ -1,0 +1,200 @@
+//! From what was typed to a plan, and what the guard says of it, in words.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::devices::{After, Platform, PlatformError};
+use pyrotyp_core::drive::Choice;
+use pyrotyp_core::examine::Check;
+use pyrotyp_core::guard::{Cleared, Confirmed, Refused};
+use pyrotyp_core::image::Inspection;
+use pyrotyp_core::job::{ReadBack, Start, Writing};
+use pyrotyp_core::plan::{How, Plan, PlannedImage, Resume, Wish};
+use pyrotyp_core::published::Report;
+use pyrotyp_core::text::{Shown, shell};
+use pyrotyp_core::{Level, machine};
+
+use crate::asked::{Common, Job};
+use crate::exit::{Exit, Failure};
+use crate::out::say;
+use crate::session::Session;
+use crate::session::attached::{ARRIVING, choose_drive};
+use crate::session::folders::state_folder;
+use crate::session::settings::bench;
+
+impl Job {
+    pub(crate) fn read_back(&self) -> ReadBack {
+        if self.skip_readback { ReadBack::Skip } else { ReadBack::Whole }
+    }
+
+    fn how(&self) -> How {
+        How {
+            read_back: self.read_back(),
+            writing: if self.only_changed { Writing::OnlyChanged } else { Writing::Everything },
+            after: if self.eject { After::Eject } else { After::Keep },
+            start: if self.resume { Start::GoOn } else { Start::Over },
+            confirmed: if self.unattended { Confirmed::ByNobody } else { Confirmed::ByPerson },
+        }
+    }
+}
+
+/// The image of a job, as people know it.
+#[derive(Clone, Copy)]
+pub(crate) struct Image<'a> {
+    /// How it is called: a path, or an address.
+    pub path: &'a Path,
+    /// Whether there is a file at that path.
+    pub is_file: bool,
+    pub inspection: &'a Inspection,
+    /// Length of the file or of what comes, where that is known.
+    pub bytes: Option<u64>,
+    /// What its check has found.
+    pub report: Option<&'a Report>,
+    /// What it will be compared with on the way, in words.
+    pub expects: Option<&'a str>,
+}
+
+impl Image<'_> {
+    pub(crate) fn is_packed(&self) -> bool {
+        self.inspection.container.is_some()
+    }
+
+    fn planned(&self) -> PlannedImage {
+        PlannedImage {
+            called: self.path.to_string_lossy().into_owned(),
+            file: self.is_file.then(|| PathBuf::from(self.path)),
+            bytes: self.bytes,
+            is_packed: self.is_packed(),
+            label: self.inspection.label.clone(),
+            needs_bytes: self.inspection.needs_bytes,
+            laid_out_for: self.inspection.sector_bytes,
+            findings: self.inspection.findings.clone(),
+        }
+    }
+}
+
+/// Finds the drives that are meant, each once, and makes the plan.
+pub(crate) fn plan(
+    names: &[String],
+    (image, checks): (&Image<'_>, Vec<Check>),
+    asked: &Job,
+    platform: &dyn Platform,
+    session: &Session<'_>,
+) -> Result<Plan, Failure> {
+    if asked.unattended && names.iter().any(|name| name == ARRIVING) {
+        let text =
+            "nobody confirms the drive that is plugged in next, and that it comes next proves nothing (no-proof)";
+        return Err(Failure::new(Exit::Refused, text, "name the drive by its tag, or leave --unattended away"));
+    }
+    let mut choices: Vec<Choice> = Vec::new();
+    for name in names {
+        let choice = choose_drive(platform, name, session.cancel, &|text| say(session.common, text))?;
+        if choices.iter().any(|known| known.drive.path == choice.drive.path) {
+            let text = format!("drive {} ({}) is named twice", choice.drive.tag, choice.drive.path);
+            return Err(Failure::new(Exit::Usage, text, "name each drive once"));
+        }
+        choices.push(choice);
+    }
+    let wish = Wish { image: image.planned(), checks, choices, how: asked.how(), accepted: asked.accept.clone() };
+    Ok(Plan::make(wish, platform, &bench(session.common)?, Timestamp::now())?)
+}
+
+/// The guard's word about all drives, and whose fault it is if the word is no.
+pub(crate) fn clear(plan: &Plan) -> Result<Vec<Cleared>, Failure> {
+    plan.clear().map_err(|refused| stays(plan, refused))
+}
+
+fn stays(plan: &Plan, refused: Refused) -> Failure {
+    let about_image = &plan.image.findings;
+    let image_alone = refused.standing.iter().all(|finding| about_image.contains(finding));
+    let drive = plan.attached().find(|drive| drive.path == refused.path);
+    let mut text = match (image_alone, refused.standing.first(), drive) {
+        (true, Some(finding), _) => format!("{}: {} ({})", plan.image.called.shown(), finding.text, finding.id),
+        (_, _, Some(drive)) => format!("drive {} ({}, {}) stays as it is", drive.tag, drive.name(), drive.path),
+        (_, _, None) => format!("drive {} stays as it is", refused.tag),
+    };
+    if !image_alone {
+        for finding in &refused.standing {
+            text.push_str(&format!("\n   {}: {}", finding.id, finding.text));
+        }
+    }
+    let mut next = refused.standing.first().map(|finding| finding.next.clone()).unwrap_or_default();
+    let is_liftable = refused.standing.iter().all(|finding| finding.level == Level::Ask);
+    let accept: Vec<String> = refused.standing.iter().map(|finding| format!("--accept {}", finding.id)).collect();
+    if image_alone && is_liftable {
+        next = format!("{next}, or write it all the same with {}", accept.join(" "));
+    } else if is_liftable && accept.len() > 1 {
+        next = format!("choose another drive, or name all of these findings: {}", accept.join(" "));
+    }
+    let exit = if image_alone { Exit::Image } else { Exit::Refused };
+    Failure { findings: refused.standing, ..Failure::new(exit, text, next) }
+}
+
+/// Whether all drives may be claimed, before anything is asked or computed.
+pub(crate) fn may_claim(plan: &Plan, platform: &dyn Platform) -> Result<(), Failure> {
+    plan.may_claim(platform).map_err(|error| match error {
+        PlatformError::NoPermission { .. } => Failure { next: with_sudo(), ..error.into() },
+        other => other.into(),
+    })
+}
+
+/// This very command with the rights that it needs, as it can be typed.
+fn with_sudo() -> String {
+    let mut words: Vec<String> = std::env::args_os().map(|word| shell::word(&word.to_string_lossy())).collect();
+    // Root looks for programs elsewhere than a person does.
+    if let (Some(first), Ok(own)) = (words.first_mut(), std::env::current_exe()) {
+        *first = shell::path(&own);
+    }
+    format!("{} {}", machine::ROOT_PROGRAM, words.join(" "))
+}
+
+/// A long check and a question lie between: somebody may need a drive by now.
+pub(crate) fn look_again(plan: &mut Plan, platform: &dyn Platform, common: &Common) -> Result<(), Failure> {
+    Ok(plan.look_again(platform, &bench(common)?, Timestamp::now())?)
+}
+
+/// What `--resume` will do on each drive, in words; nothing where it is not asked for.
+///
+/// Another image under way is refused, and with nobody to see it, so is having nothing to go on with on any of them.
+pub(crate) fn resuming(
+    plan: &Plan,
+    bytes: Option<u64>,
+    sha256: Option<&str>,
+    common: &Common,
+) -> Result<Vec<String>, Failure> {
+    if plan.how.start == Start::Over {
+        return Ok(Vec::new());
+    }
+    let resumes = plan.resumes(state_folder(common).as_deref(), bytes, sha256);
+    let of_drives = || plan.attached().zip(&resumes);
+    let refuse = |tag: &dyn std::fmt::Display, why: &str, next| {
+        let text = format!("drive {tag}: there is nothing to go on with: {why}");
+        Err(Failure::new(Exit::Refused, text, next))
+    };
+    for (drive, resume) in of_drives() {
+        if let Resume::Other { what } = resume {
+            return refuse(&drive.tag, what, "run the same command without --resume to start over");
+        }
+    }
+    let goes_on = resumes.iter().any(|resume| matches!(resume, Resume::Behind { .. }));
+    if plan.how.confirmed == Confirmed::ByNobody && !goes_on {
+        for (drive, resume) in of_drives() {
+            if let Resume::Nothing { why } = resume {
+                return refuse(&drive.tag, why, "leave --resume away to write it from the start");
+            }
+        }
+    }
+    Ok(resumes.iter().map(resume_words).collect())
+}
+
+fn resume_words(resume: &Resume) -> String {
+    match resume {
+        Resume::Behind { bytes } => {
+            format!("goes on behind the first {}, if the drive still holds them", human_bytes(*bytes))
+        }
+        Resume::Nothing { why } | Resume::Other { what: why } => {
+            format!("nothing to go on with ({why}): everything is written anew")
+        }
+    }
+}

@@ -1,0 +1,58 @@
+//! This program among others: run once more as somebody else, told to stop, and at a terminal.
+
+use std::fs::File;
+use std::io;
+use std::os::unix::process::CommandExt;
+use std::process::Command;
+
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+
+use crate::machine::Person;
+use crate::stop::Cancel;
+
+/// The program with which a person runs others as root.
+pub const ROOT_PROGRAM: &str = "sudo";
+
+/// Variables by which a program knows who called for root.
+const CALLERS: [&str; 4] = ["SUDO_UID", "SUDO_GID", "PKEXEC_UID", "DOAS_USER"];
+
+/// This program, to be run by a person and not by root.
+///
+/// # Errors
+/// When nobody knows where this program lies.
+pub fn this_program_as(person: &Person) -> io::Result<Command> {
+    let mut again = Command::new(std::env::current_exe()?);
+    again.uid(person.user).gid(person.group).env("HOME", &person.home);
+    for name in CALLERS {
+        again.env_remove(name);
+    }
+    for name in ["XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
+        match person.variable(name) {
+            Some(value) => again.env(name, value),
+            None => again.env_remove(name),
+        };
+    }
+    Ok(again)
+}
+
+/// Makes this process that program; returns only if that can't be.
+pub fn become_program(program: &mut Command) -> io::Error {
+    program.exec()
+}
+
+/// The terminal at which somebody sits, although something else comes on standard input; `None` where there is none.
+pub fn terminal() -> Option<File> {
+    File::open("/dev/tty").ok()
+}
+
+/// Ctrl-C, a closed terminal and a polite kill throw `cancel`; a second one ends the program at once with `status`.
+///
+/// # Errors
+/// When the system does not let itself be listened to.
+pub fn stop_when_told(cancel: &Cancel, status: i32) -> io::Result<()> {
+    for signal in [SIGINT, SIGTERM, SIGHUP] {
+        signal_hook::flag::register_conditional_shutdown(signal, status, cancel.flag())?;
+        signal_hook::flag::register(signal, cancel.flag())?;
+    }
+    Ok(())
+}

@@ -1,0 +1,272 @@
+//! A plan: image, comparisons, drives, findings, expected time. Nothing is changed by making one.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::devices::{After, Platform, PlatformError};
+use crate::drive::{Choice, Drive, Tag};
+use crate::examine::Check;
+use crate::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds, Refused};
+use crate::job::journal::Heading;
+use crate::job::{Outcome, ReadBack, Start, Target, Writing};
+use crate::plan::expected::Expected;
+use crate::plan::resume::{Resume, notes_of};
+use crate::plan::survey::{Bench, Intent, SurveyError, survey};
+use crate::record::{DriveIdentity, DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record, job_name};
+use crate::{Finding, FindingId};
+
+/// The image of a job, as far as it matters before it is read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlannedImage {
+    /// What it is called: a path as given, or an address.
+    pub called: String,
+    /// The file that holds it, if there is one.
+    pub file: Option<PathBuf>,
+    /// Length of the file or of what comes, in bytes, where that is known.
+    pub bytes: Option<u64>,
+    /// Whether it lies packed in the file.
+    pub is_packed: bool,
+    /// Its volume label.
+    pub label: Option<String>,
+    /// Size that it needs, in bytes, as far as it is known.
+    pub needs_bytes: u64,
+    /// Size of the sectors in which its partition tables count, in bytes.
+    pub laid_out_for: Option<u32>,
+    /// What speaks against it.
+    pub findings: Vec<Finding>,
+}
+
+impl PlannedImage {
+    /// What the guard has to know of it.
+    fn needs(&self) -> ImageNeeds {
+        let of_file = self.bytes.filter(|_| !self.is_packed).unwrap_or(0);
+        ImageNeeds { image: self.called.clone(), bytes: self.needs_bytes.max(of_file), laid_out_for: self.laid_out_for }
+    }
+}
+
+/// How it is to be done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct How {
+    /// Whether the body is read back.
+    pub read_back: ReadBack,
+    /// What is written.
+    pub writing: Writing,
+    /// What becomes of the drives.
+    pub after: After,
+    /// Whether an earlier job is gone on with.
+    pub start: Start,
+    /// Who says yes.
+    pub confirmed: Confirmed,
+}
+
+/// What a technician wants.
+pub struct Wish {
+    /// The image.
+    pub image: PlannedImage,
+    /// What is compared before anything is changed.
+    pub checks: Vec<Check>,
+    /// The drives, as they were named.
+    pub choices: Vec<Choice>,
+    /// How it is to be done.
+    pub how: How,
+    /// Findings that are accepted.
+    pub accepted: Vec<FindingId>,
+}
+
+/// A drive of a plan.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PlannedDrive {
+    /// The drive, and how it was named.
+    pub choice: Choice,
+    /// What speaks against it, the heaviest first.
+    pub findings: Vec<Finding>,
+    /// How long it will take there, as far as that can be told.
+    pub expected: Option<Expected>,
+}
+
+/// What a job would do.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Plan {
+    /// With which image.
+    pub image: PlannedImage,
+    /// What is compared before anything is changed, in its order.
+    pub checks: Vec<Check>,
+    /// On which drives.
+    pub drives: Vec<PlannedDrive>,
+    /// How.
+    pub how: How,
+    /// In spite of which findings.
+    pub accepted: Vec<FindingId>,
+    /// What the guard has cleared the drives for.
+    needs: ImageNeeds,
+    /// What the guard knows beside the drives.
+    known: Circumstances,
+}
+
+/// How far a job came, for its record.
+#[derive(Clone, Copy, Debug)]
+pub enum Came<'a> {
+    /// It was refused.
+    Refused,
+    /// It is about to write.
+    Begun,
+    /// It has ended.
+    Ended(&'a [Outcome]),
+}
+
+impl Plan {
+    /// Holds a wish against what is there.
+    ///
+    /// # Errors
+    /// When anything that the guard must know can't be found out.
+    pub fn make(wish: Wish, platform: &dyn Platform, bench: &Bench, now: Timestamp) -> Result<Self, SurveyError> {
+        let Wish { image, checks, choices, how, accepted } = wish;
+        let intent = Intent { image: image.file.as_deref(), choices: &choices, confirmed: how.confirmed };
+        let known = survey(platform, bench, &intent, now)?;
+        let needs = image.needs();
+        let drive = |choice| PlannedDrive { choice, findings: Vec::new(), expected: None };
+        let drives = choices.into_iter().map(drive).collect();
+        let mut plan = Self { image, checks, drives, how, accepted, needs, known };
+        plan.judge();
+        Ok(plan)
+    }
+
+    fn judge(&mut self) {
+        for drive in &mut self.drives {
+            drive.findings = guard::findings_for_choice(&drive.choice, Some(&self.needs), &self.known);
+            drive.expected = Expected::of(&drive.choice.drive, self.needs.bytes, self.how.read_back);
+        }
+    }
+
+    /// Looks at the drives again: somebody may need one by now. Whether it is another one, the claim sees.
+    ///
+    /// # Errors
+    /// As [`Plan::make`].
+    pub fn look_again(&mut self, platform: &dyn Platform, bench: &Bench, now: Timestamp) -> Result<(), SurveyError> {
+        let attached = platform.drives()?;
+        for PlannedDrive { choice, .. } in &mut self.drives {
+            if let Some(now) = attached.iter().find(|now| now.is_still(&choice.drive)) {
+                choice.drive = now.clone();
+            }
+        }
+        let choices: Vec<Choice> = self.drives.iter().map(|drive| drive.choice.clone()).collect();
+        let intent = Intent { image: self.image.file.as_deref(), choices: &choices, confirmed: self.how.confirmed };
+        self.known = survey(platform, bench, &intent, now)?;
+        self.judge();
+        Ok(())
+    }
+
+    /// Only now is it known how much comes out of a packed image.
+    pub fn learn_size(&mut self, bytes: u64) {
+        self.image.needs_bytes = self.image.needs_bytes.max(bytes);
+        self.needs = ImageNeeds { bytes: self.image.needs_bytes, ..self.image.needs() };
+        self.judge();
+    }
+
+    /// The guard's word about all drives: all of them, or none.
+    ///
+    /// # Errors
+    /// What stands in the way of the first that is refused.
+    pub fn clear(&self) -> Result<Vec<Cleared>, Refused> {
+        let one = |PlannedDrive { choice, .. }: &PlannedDrive| {
+            guard::clear(choice, &self.needs, &self.known, &self.image.findings, &self.accepted)
+        };
+        self.drives.iter().map(one).collect()
+    }
+
+    /// Whether all drives may be claimed, before anything is asked or computed.
+    ///
+    /// # Errors
+    /// When one may not.
+    pub fn may_claim(&self, platform: &dyn Platform) -> Result<(), PlatformError> {
+        self.attached().try_for_each(|drive| platform.may_claim(drive))
+    }
+
+    /// The drives, as they were when they were looked at last.
+    pub fn attached(&self) -> impl Iterator<Item = &Drive> {
+        self.drives.iter().map(|drive| &drive.choice.drive)
+    }
+
+    /// What the guard has cleared them for.
+    pub fn needs(&self) -> &ImageNeeds {
+        &self.needs
+    }
+
+    /// The room of the smallest of them, in bytes.
+    pub fn room(&self) -> u64 {
+        self.attached().map(|drive| drive.bytes).min().unwrap_or(0)
+    }
+
+    /// What stands for a drive when it is confirmed: its tag, or where it is if its tag fits others.
+    pub fn word_for(&self, drive: &Drive) -> String {
+        if self.known.namesakes(drive).next().is_some() { place(drive).to_owned() } else { drive.tag.to_string() }
+    }
+
+    /// Whether the words that were typed are those for these drives, each once.
+    pub fn is_confirmed_by(&self, typed: &str) -> bool {
+        let separates = |c: char| c.is_whitespace() || c == ',';
+        let mut words: Vec<&str> = typed.split(separates).filter(|word| !word.is_empty()).collect();
+        let takes_one = |drive: &Drive| {
+            let word = self.word_for(drive);
+            let fits = |typed: &&str| {
+                typed.parse::<Tag>().is_ok_and(|tag| tag.as_str() == word)
+                    || [place(drive), &drive.path].contains(typed) && word == place(drive)
+            };
+            let found = words.iter().position(fits);
+            found.map(|at| words.remove(at)).is_some()
+        };
+        self.attached().all(takes_one) && words.is_empty()
+    }
+
+    /// What there is to go on with on each drive, by the notes below `state`.
+    pub fn resumes(&self, state: Option<&Path>, bytes: Option<u64>, sha256: Option<&str>) -> Vec<Resume> {
+        let of = |drive| Resume::find(state, drive, &self.heading(drive, bytes, sha256));
+        self.attached().map(of).collect()
+    }
+
+    fn heading(&self, drive: &Drive, bytes: Option<u64>, sha256: Option<&str>) -> Heading {
+        Heading::new(&self.needs.image, bytes, sha256, &drive.tag, drive.bytes)
+    }
+
+    /// The drives with their proofs, and where notes about each are kept below `state`.
+    pub fn targets(&self, cleared: Vec<Cleared>, state: Option<&Path>) -> Vec<Target> {
+        let start = self.how.start;
+        let target = |cleared: Cleared| Target { journal: notes_of(state, cleared.drive()), cleared, start };
+        cleared.into_iter().map(target).collect()
+    }
+
+    /// The record of a job that began at `started` (RFC 3339) and came so far.
+    pub fn record(&self, started: &str, came: Came<'_>) -> Record {
+        let outcomes: &[Outcome] = if let Came::Ended(outcomes) = came { outcomes } else { &[] };
+        let drives = self.attached().enumerate().map(|(number, drive)| match outcomes.get(number) {
+            Some(outcome) => DriveRecord { drive: DriveIdentity::of(drive), outcome: outcome.told.clone() },
+            None if matches!(came, Came::Begun) => DriveRecord::begun(drive),
+            None => DriveRecord::refused(drive),
+        });
+        let drives: Vec<DriveRecord> = drives.collect();
+        let absolute = self.image.file.as_ref().and_then(|file| std::path::absolute(file).ok());
+        let tag = drives.first().map_or("", |drive| &drive.drive.tag);
+        Record {
+            job: job_name(started, tag),
+            started: started.to_owned(),
+            ended: (!matches!(came, Came::Begun)).then(|| Timestamp::now().to_string()),
+            record: RECORD_VERSION,
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            result: JobResult::of_all(drives.iter().map(|drive| drive.outcome.result)),
+            image: ImageRecord {
+                file: absolute.map_or(self.image.called.clone(), |file| file.to_string_lossy().into_owned()),
+                bytes: self.image.bytes.or_else(|| outcomes.iter().find_map(|outcome| outcome.image_bytes)),
+                label: self.image.label.clone(),
+                sha256: outcomes.iter().find_map(|outcome| outcome.sha256.clone()),
+            },
+            drives,
+        }
+    }
+}
+
+/// The last part of where a drive is: `sdb` of `/dev/sdb`.
+fn place(drive: &Drive) -> &str {
+    drive.path.rsplit(['/', ':']).next().unwrap_or(&drive.path)
+}
