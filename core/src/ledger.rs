@@ -4,7 +4,7 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use jiff::Timestamp;
 use serde::Serialize;
@@ -12,10 +12,18 @@ use serde::Serialize;
 use crate::drive::Drive;
 use crate::machine;
 use crate::record::{DriveIdentity, ImageRecord, JobResult, RECORD_VERSION, Record};
+use crate::store::{Put, Store, Version};
+
+/// Names that are tried for a job, where others have it.
+const NUMBERS_MOST: u32 = 1000;
 
 /// Where records are kept, below the bench's `state`.
-fn folder_of(state: &Path) -> PathBuf {
-    state.join("jobs")
+fn records(state: &Path) -> Store {
+    Store::in_folder(state.join("jobs"))
+}
+
+fn file_of(job: &str) -> String {
+    format!("{job}.json")
 }
 
 fn document(record: &Record) -> Vec<u8> {
@@ -34,8 +42,9 @@ fn read_record(bytes: &[u8]) -> Option<Record> {
 /// A job that is on record and has not ended.
 #[derive(Debug)]
 pub struct Begun {
-    path: PathBuf,
+    records: Store,
     job: String,
+    seen: Version,
 }
 
 /// Puts a job on record, before anything is written: whatever cuts it off, the bench knows that it was begun. Its name is
@@ -44,10 +53,15 @@ pub struct Begun {
 /// # Errors
 /// When the folder can't be made or written.
 pub fn begin(state: &Path, record: &Record) -> io::Result<Begun> {
-    let folder = folder_of(state);
-    let bytes_of = |job: &str| document(&Record { job: job.to_owned(), ..record.clone() });
-    let job = machine::keep_new(&folder, &record.job, "json", bytes_of)?;
-    Ok(Begun { path: folder.join(format!("{job}.json")), job })
+    let records = records(state);
+    for number in 1..=NUMBERS_MOST {
+        let job = if number == 1 { record.job.clone() } else { format!("{}-{number}", record.job) };
+        let bytes = document(&Record { job: job.clone(), ..record.clone() });
+        if records.put_if_absent(&file_of(&job), &bytes)? == Put::Done {
+            return Ok(Begun { records, job, seen: Version::of(&bytes) });
+        }
+    }
+    Err(io::ErrorKind::AlreadyExists.into())
 }
 
 impl Begun {
@@ -61,7 +75,14 @@ impl Begun {
     /// # Errors
     /// When that can't be written; the record then says that the job was begun.
     pub fn end(&self, record: &Record) -> io::Result<()> {
-        machine::keep_own(&self.path, &document(record))
+        match self.records.replace(&file_of(&self.job), &document(record), self.seen)? {
+            Put::Done => Ok(()),
+            // One that somebody removed meanwhile is not missed.
+            Put::Taken => match self.records.put_if_absent(&file_of(&self.job), &document(record))? {
+                Put::Done => Ok(()),
+                Put::Taken => Err(io::Error::other("something has changed the record meanwhile")),
+            },
+        }
     }
 }
 
@@ -127,17 +148,14 @@ impl Drives {
     }
 
     fn read(state: &Path) -> io::Result<Self> {
-        let folder = folder_of(state);
-        let mut names = match machine::names_in(&folder, NAMES_MOST) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
-            names => names?,
-        };
+        let records = records(state);
+        let mut names = records.names(NAMES_MOST)?;
         // The names sort by time.
         names.sort_unstable_by(|a, b| Path::new(b).file_stem().cmp(&Path::new(a).file_stem()));
         let mut last = HashMap::new();
         for name in names.iter().take(RECORDS_MOST) {
-            let read = machine::read_own(&folder.join(name), RECORD_BYTES_MOST);
-            let Some(record) = read.ok().and_then(|bytes| read_record(&bytes)) else { continue };
+            let read = records.get(name, RECORD_BYTES_MOST).ok().flatten();
+            let Some(record) = read.and_then(|kept| read_record(&kept.bytes)) else { continue };
             let Record { started, ended, image, drives, .. } = record;
             for drive in drives.into_iter().filter(|drive| drive.outcome.result != JobResult::Refused) {
                 let job = || LastJob::of(&image, drive.outcome.result, &started, ended.as_ref());

@@ -33,6 +33,7 @@ pub mod published;
 pub mod record;
 pub mod shelf;
 pub mod stop;
+pub mod store;
 pub mod text;
 pub mod volume;
 

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::hash::Sum;
 use crate::image::Naming;
 use crate::machine;
+use crate::store::Store;
 use crate::text::Shown;
 use crate::text::foreign::all_shown;
 
@@ -194,7 +195,7 @@ impl Shelf {
         };
         let mut names: Vec<String> = files.into_iter().filter_map(|name| name.into_string().ok()).collect();
         names.sort();
-        let index = match read_index(&shelf.folder.join(INDEX)) {
+        let index = match read_index(&shelf.folder) {
             Ok(index) => index,
             Err(why) => {
                 shelf.rebuilt = Some(why);
@@ -220,8 +221,7 @@ impl Shelf {
     pub fn change<T: Send>(state: &Path, change: impl FnOnce(&mut Self) -> io::Result<T> + Send) -> io::Result<T> {
         let folder = state.join("shelf");
         machine::as_person(|| {
-            machine::make_folder(&folder)?;
-            let _lock = machine::lock_own(&folder.join(".lock"))?;
+            let _lease = Store::in_folder(&folder).lease()?;
             let mut shelf = Self::open(state)?;
             let result = change(&mut shelf)?;
             shelf.save()?;
@@ -232,7 +232,7 @@ impl Shelf {
     fn save(&self) -> io::Result<()> {
         let text = toml::to_string(&Index { images: self.items.clone() }).map_err(io::Error::other)?;
         let heading = "# The shelf's index. It may be lost: it is made again from the files beside it.\n\n";
-        machine::keep_own(&self.folder.join(INDEX), format!("{heading}{text}").as_bytes())
+        Store::in_folder(&self.folder).put(INDEX, format!("{heading}{text}").as_bytes())
     }
 
     /// Where it is.
@@ -401,13 +401,10 @@ impl Shelf {
     }
 }
 
-fn read_index(path: &Path) -> Result<Index, String> {
-    let bytes = match machine::read_own(path, INDEX_BYTES_MOST) {
-        Ok(bytes) => bytes,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Err("it was not there".to_owned()),
-        Err(error) => return Err(crate::text::plain(&error)),
-    };
-    toml::from_str(&String::from_utf8_lossy(&bytes))
+fn read_index(folder: &Path) -> Result<Index, String> {
+    let kept = Store::in_folder(folder).get(INDEX, INDEX_BYTES_MOST).map_err(|error| crate::text::plain(&error))?;
+    let kept = kept.ok_or("it was not there")?;
+    toml::from_str(&String::from_utf8_lossy(&kept.bytes))
         .map_err(|error| error.message().lines().next().unwrap_or_default().to_owned())
 }
 

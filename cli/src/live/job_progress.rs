@@ -9,7 +9,7 @@ use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::job::{Estimate, Event, ReadBack, Watcher};
 use pyrotyp_core::record::{JobResult, Stage};
 
-use super::progress::{PLAIN_EVERY, Rate, amount, style};
+use super::progress::{PLAIN_EVERY, Pace, amount, style};
 use crate::asked::Common;
 use crate::out::{say, warn};
 use crate::show::text::duration;
@@ -30,7 +30,7 @@ struct DriveLine {
     bar: Option<ProgressBar>,
     stage: &'static str,
     total: u64,
-    pace: Rate,
+    pace: Pace,
     /// What was there before, and whether the next that is heard of moving counts it.
     kept: u64,
     goes_on: bool,
@@ -61,7 +61,7 @@ impl JobProgress {
                 bar,
                 stage: "",
                 total: 0,
-                pace: Rate::new(),
+                pace: Pace::new(),
                 kept: 0,
                 goes_on: false,
                 estimate: Estimate::new(read_back),
@@ -101,9 +101,9 @@ impl JobProgress {
         let now = Instant::now();
         if std::mem::take(&mut line.goes_on) {
             // What an earlier job has brought there says nothing about how fast this one is.
-            line.pace = Rate::from(done);
+            line.pace = Pace::from(done);
         }
-        line.pace.mark(now, done);
+        line.pace.mark(done);
         if line.bar.is_none() && now - line.said < PLAIN_EVERY {
             return;
         }
@@ -178,7 +178,7 @@ impl Watcher for JobProgress {
         match event {
             Event::Began { stage, bytes } => {
                 (line.stage, line.total) = (name_of(*stage), bytes.unwrap_or(0));
-                (line.pace, line.said) = (Rate::new(), Instant::now());
+                (line.pace, line.said) = (Pace::new(), Instant::now());
                 if let Some(bar) = &line.bar {
                     bar.set_prefix(format!("{}{}", line.tag, line.stage));
                     bar.set_length(line.total);

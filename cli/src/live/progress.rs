@@ -1,11 +1,10 @@
 //! Progress on standard error: a line that moves at a terminal, plain lines elsewhere.
 
-use std::collections::VecDeque;
 use std::io::{self, IsTerminal};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::bytes::{Rate, human_bytes};
 use pyrotyp_core::fetch::{Listener, News};
 
 use crate::asked::Common;
@@ -17,6 +16,8 @@ use crate::show::text::duration;
 pub(crate) const PLAIN_EVERY: Duration = Duration::from_secs(5);
 /// Speed is what was moved in this last stretch.
 const WINDOW: Duration = Duration::from_secs(8);
+/// From less of it than this, no speed is told.
+const SHORTEST: Duration = Duration::from_millis(50);
 /// No time left is told before this much of a stage has gone by.
 const MEANINGFUL_AFTER: Duration = Duration::from_secs(3);
 
@@ -26,17 +27,17 @@ pub(crate) struct Progress {
     bar: Option<ProgressBar>,
     name: &'static str,
     total: u64,
-    pace: Rate,
+    pace: Pace,
     said: Instant,
 }
 
-/// What was moved lately.
-pub(crate) struct Rate {
+/// How fast something moves that began here.
+pub(crate) struct Pace {
     began: Instant,
-    marks: VecDeque<(Instant, u64)>,
+    rate: Rate,
 }
 
-impl Rate {
+impl Pace {
     /// Of something that begins now.
     pub(crate) fn new() -> Self {
         Self::from(0)
@@ -44,8 +45,9 @@ impl Rate {
 
     /// Of something that goes on now, with so much done before.
     pub(crate) fn from(done: u64) -> Self {
-        let began = Instant::now();
-        Self { began, marks: VecDeque::from([(began, done)]) }
+        let mut rate = Rate::over(WINDOW);
+        rate.mark(Duration::ZERO, done);
+        Self { began: Instant::now(), rate }
     }
 
     /// How long it has been going on.
@@ -55,22 +57,17 @@ impl Rate {
 
     /// How much was moved so far.
     pub(crate) fn done(&self) -> u64 {
-        self.marks.back().map_or(0, |(_, done)| *done)
+        self.rate.last().map_or(0, |(_, done)| done)
     }
 
     /// So much was moved by now.
-    pub(crate) fn mark(&mut self, now: Instant, done: u64) {
-        self.marks.push_back((now, done));
-        while self.marks.len() > 2 && self.marks.front().is_some_and(|(at, _)| now - *at > WINDOW) {
-            self.marks.pop_front();
-        }
+    pub(crate) fn mark(&mut self, done: u64) {
+        self.rate.mark(self.began.elapsed(), done);
     }
 
-    /// Bytes a second in the window.
+    /// Bytes a second lately.
     pub(crate) fn rate(&self) -> Option<f64> {
-        let ((first_at, first), (last_at, last)) = (self.marks.front()?, self.marks.back()?);
-        let seconds = (*last_at - *first_at).as_secs_f64();
-        (seconds > 0.05 && last > first).then(|| (last - first) as f64 / seconds)
+        self.rate.per_second(SHORTEST)
     }
 }
 
@@ -101,7 +98,7 @@ impl Progress {
             let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::stderr_with_hz(10));
             bar.with_style(style())
         });
-        Self { common: common.clone(), bar, name: "", total: 0, pace: Rate::new(), said: Instant::now() }
+        Self { common: common.clone(), bar, name: "", total: 0, pace: Pace::new(), said: Instant::now() }
     }
 
     /// For reading an image of `bytes` bytes before the job; `None` if nobody knows how many.
@@ -146,7 +143,7 @@ impl Progress {
     }
 
     fn start(&mut self, name: &'static str, total: u64) {
-        (self.name, self.total, self.pace, self.said) = (name, total, Rate::new(), Instant::now());
+        (self.name, self.total, self.pace, self.said) = (name, total, Pace::new(), Instant::now());
         if let Some(bar) = &self.bar {
             bar.set_prefix(name);
             bar.set_length(total);
@@ -157,13 +154,13 @@ impl Progress {
 
     fn to(&mut self, done: u64) {
         let now = Instant::now();
-        self.pace.mark(now, done);
+        self.pace.mark(done);
         let due = now - self.said >= PLAIN_EVERY;
         if self.bar.is_none() && !due {
             return;
         }
         let rate = self.pace.rate();
-        let is_known = self.total > 0 && now - self.pace.began >= MEANINGFUL_AFTER;
+        let is_known = self.total > 0 && self.pace.elapsed() >= MEANINGFUL_AFTER;
         let left = rate.filter(|_| is_known).map(|rate| self.total.saturating_sub(done) as f64 / rate);
         let message = amount(done, self.total, rate, left);
         match &self.bar {
@@ -194,9 +191,9 @@ impl Listener for Progress {
             }
         }
         // What was there before says nothing of the line.
-        if self.pace.marks.back().is_none_or(|(_, before)| *before > done) || self.pace.marks.len() == 1 {
-            self.pace.marks.clear();
-            self.pace.marks.push_back((Instant::now(), done));
+        if self.pace.done() > done || self.pace.rate.marks() == 1 {
+            self.pace.rate.clear();
+            self.pace.mark(done);
         }
         if done > 0 {
             self.to(done);

@@ -1,21 +1,20 @@
 //! The catalogue: given once, remembered, and asked for the age of every image.
 
-use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::catalogue::{CATALOGUE_BYTES_MOST, Catalogue, CatalogueError};
 use pyrotyp_core::examine::given_keys;
 use pyrotyp_core::fetch::Web;
-use pyrotyp_core::machine;
 use pyrotyp_core::published::signature::{KEYS_BYTES_MOST, Key, Remembered, SIGNATURE_BYTES_MOST, SignatureFile};
 use pyrotyp_core::published::{Keys, Over, Published, PublishedSignature, Subject, vouch};
 use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::store::Store;
 
 use super::examining::Examining;
 use super::folders::state_folder;
 use super::refusal::signature_refusal;
-use super::release::{kept, read};
+use super::release::{KEPT, kept, read};
 use crate::asked::Against;
 use crate::exit::{Exit, Failure, chain, plain};
 use crate::out::say;
@@ -48,17 +47,12 @@ pub(crate) fn load(
         })?
     };
     let catalogue = Catalogue::read(&bytes).map_err(|error| unusable(name, &error))?;
-    if let Some(path) = kept(session.common)
-        && let Err(error) = keep(&path, &bytes)
+    if let Some(state) = state_folder(session.common)
+        && let Err(error) = Store::in_folder(state).put(KEPT, &bytes)
     {
         say(session.common, &format!("the catalogue could not be remembered: {}\n", plain(&error)));
     }
     Ok(catalogue)
-}
-
-fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    machine::make_folder(path.parent().unwrap_or(Path::new(".")))?;
-    machine::keep_own(path, bytes)
 }
 
 /// A catalogue from a server must be signed with minisign, by a key that is given or was used for it before.

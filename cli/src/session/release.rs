@@ -15,7 +15,7 @@ use super::folders::state_folder;
 use crate::asked::Common;
 
 /// Where the catalogue that was used last is kept, below the state folder.
-const KEPT: &str = "catalogue.toml";
+pub(crate) const KEPT: &str = "catalogue.toml";
 
 /// Today, where the bench is.
 pub(crate) fn today() -> jiff::civil::Date {

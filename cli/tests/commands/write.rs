@@ -1,7 +1,9 @@
+use std::fs::File;
 use std::time::{Duration, Instant};
 
 use super::bench::{Bench, DESKTOP, DRIVE_BYTES, RESCUE, steady, tag_of};
 use pyrotyp_core::guard::RULES;
+use pyrotyp_core::hash::{Algorithm, Hashers};
 
 const SYSTEM: &str = "
 [[drive]]
@@ -371,4 +373,49 @@ fn zeros_packed() -> Vec<u8> {
     packed.write_all(&recipe.build()).unwrap();
     packed.write_all(&vec![0; 100 << 20]).unwrap();
     packed.finish().unwrap()
+}
+
+/// An image of so many bytes, mostly zeros, that takes a moment to be compared, and a stick that has room for it.
+fn large(name: &str, bytes: u64) -> Bench {
+    let bench = Bench::new().file(name, &DESKTOP);
+    File::options().write(true).open(bench.path(name)).unwrap().set_len(bytes).unwrap();
+    bench.tray(&format!(
+        "[[drive]]\nname = \"a\"\nvendor = \"Kestrin\"\nmodel = \"Pocket\"\nserial = \"KP-a\"\nbytes = {}\nbus = \"usb\"\n\
+         link_mbps = 480\nremovable = true\n",
+        1 << 30
+    ))
+}
+
+#[test]
+fn the_question_comes_while_the_image_is_compared_and_nothing_is_erased_before_that_is_right() {
+    let bytes = 700 << 20;
+    // No processor has instructions of its own for this one: it takes its time everywhere.
+    let wrong = format!("{}  large.iso\n", "0".repeat(32));
+    let bench = large("large.iso", bytes).file("MD5SUMS", wrong.as_bytes());
+    let write = format!("write large.iso --to {} --color never", tag_of(&bench, "a"));
+    let tag = format!("{}\n", tag_of(&bench, "a"));
+    // Nobody answers; somebody answers before it is known; somebody says no.
+    let told: Vec<String> = ["", &tag, "\n"].iter().map(|typed| bench.at_terminal(&write, typed)).collect();
+    for (told, exit) in told.iter().zip(["exit 4", "exit 4", "exit 5"]) {
+        assert!(told.starts_with(exit) && told.contains("being compared: MD5 with MD5SUMS"), "{told}");
+        assert!(told.contains("type its tag"), "{told}");
+    }
+    assert!(told[1].contains("the MD5 does not match MD5SUMS") && !told[2].contains("match"), "{told:?}");
+    assert!(!bench.path("tray/a.img").exists(), "not a byte was written");
+    insta::assert_snapshot!("while_the_question_is_open", told[0]);
+}
+
+#[test]
+fn what_is_right_after_the_answer_is_written_and_not_hashed_again() {
+    let bytes = 200 << 20;
+    let bench = large("large.iso", bytes);
+    let mut image = DESKTOP.clone();
+    image.resize(bytes as usize, 0);
+    let mut hashers = Hashers::new([Algorithm::Sha256]);
+    hashers.update(&image);
+    let bench = bench.file("SHA256SUMS", format!("{}  large.iso\n", hashers.finish().remove(0).hex).as_bytes());
+    let tag = tag_of(&bench, "a");
+    let told = bench.at_terminal(&format!("write large.iso --to {tag} --color never"), &format!("{tag}\n"));
+    assert!(told.starts_with("exit 0") && told.contains("SHA-256 matches SHA256SUMS"), "{told}");
+    assert!(bench.drive("a")[..image.len()] == image);
 }

@@ -3,8 +3,10 @@
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
 pub(crate) mod field;
+mod rate;
 mod read_at;
 mod size;
 
+pub use rate::Rate;
 pub use read_at::{Cursor, Part, ReadAt, read_block};
 pub use size::{MIB, human_bytes};

@@ -1,11 +1,11 @@
 //! What a publisher puts beside an image: lists of checksums and their signatures, looked for under the usual names.
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 use std::{fs, io};
 
 use url::Url;
 
+use crate::fetch::patience::Patience;
 use crate::fetch::web::Web;
 use crate::fetch::{Mirror, MirrorFault, Wanted};
 use crate::published::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
@@ -31,8 +31,6 @@ const SIGNATURES: [&str; 5] = ["asc", "sig", "minisig", "sign", "gpg"];
 /// Most mirrors that are asked, and how often each.
 const MIRRORS_MOST: usize = 4;
 const TRIES: u32 = 3;
-/// How long until a server is asked again.
-const PAUSE: Duration = Duration::from_millis(500);
 
 /// What was found, as it is to lie beside the image.
 #[derive(Clone, Debug, Default)]
@@ -126,13 +124,18 @@ fn ask(
     cancel: &Cancel,
 ) -> Result<Option<Vec<u8>>, (String, MirrorFault)> {
     let Ok(address) = base.join(&format!("./{name}")) else { return Ok(None) };
-    let mut tries = TRIES;
+    let mut patience = Patience::default();
     loop {
-        tries = tries.saturating_sub(1);
         match web.file(address.as_str(), most, cancel) {
             Ok(found) => return Ok(found),
-            Err(fault) if fault.is_lasting() || tries == 0 => return Err((address.to_string(), fault)),
-            Err(_) => cancel.pause(PAUSE),
+            Err(fault) if fault.is_lasting() => return Err((address.to_string(), fault)),
+            Err(fault) => {
+                patience.failed();
+                if patience.in_a_row() >= TRIES {
+                    return Err((address.to_string(), fault));
+                }
+                cancel.pause(patience.pause());
+            }
         }
     }
 }

@@ -1,8 +1,7 @@
 //! A drive against an image at any later time: both are read once, side by side, and nothing is written.
 
 use std::ops::Range;
-use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::Mutex;
 
 use crate::bytes::ReadAt;
 use crate::devices::{AlignedBuf, DriveIo};
@@ -11,6 +10,7 @@ use crate::job::block_queue::{Block, BlockQueue, Laggard, Next};
 use crate::job::diagnosis::{Case, Differences};
 use crate::job::image_reader::ImageReader;
 use crate::job::layout::length;
+use crate::job::lock::lock;
 use crate::job::piece::{IN_FLIGHT, Piece};
 use crate::job::source::{Checked, KeptImage};
 use crate::job::stages::body::put;
@@ -18,13 +18,10 @@ use crate::job::stages::readback;
 use crate::job::stages::readback::Suspect;
 use crate::job::watch::{Counting, Shielded};
 use crate::job::watchdog::{Heartbeat, Watched, watched};
-use crate::job::workers::{Workers, contained};
-use crate::job::{Event, ImageFault, JobFault, Pacing, Watcher};
+use crate::job::workers::{Died, Teller, Work, Workers, contained};
+use crate::job::{Event, JobFault, Pacing, Watcher};
 use crate::record::{Cause, Conclusion, Difference, JobResult, Stage};
 use crate::stop::Cancel;
-
-/// How often progress is told.
-const TELL: Duration = Duration::from_millis(100);
 
 /// How a comparison went.
 #[derive(Debug)]
@@ -98,14 +95,17 @@ fn look(
     Ok(Comparison { result, bytes, differences: told, more_differences: more, conclusion, read_again })
 }
 
-/// What every thread needs that compares blocks.
-struct BlockJudge<'a> {
+/// The threads that compare blocks.
+struct Comparing<'a> {
     drive: &'a dyn DriveIo,
+    range: Range<u64>,
     cancel: &'a Cancel,
     counting: &'a Counting<'a>,
+    block_queue: &'a BlockQueue,
+    state: Mutex<CompareState>,
 }
 
-impl BlockJudge<'_> {
+impl Comparing<'_> {
     /// Reads what of a block lies on the drive, and gives it if it does not match.
     fn judge(&self, block: &Block, inside: &Range<u64>, buffer: &mut AlignedBuf) -> Result<Option<Suspect>, JobFault> {
         if self.cancel.is_set() {
@@ -118,18 +118,32 @@ impl BlockJudge<'_> {
         let piece = Piece { at: inside.start, bytes: length(inside), digest };
         readback::judge(self.drive, &piece, buffer, &|at| self.counting.heard(0, &Event::ReadAgain { at }))
     }
+
+    fn fail(&self, fault: JobFault) {
+        lock(&self.state).fault.get_or_insert(fault);
+        self.block_queue.close(0);
+    }
 }
 
-/// Tells how far it is until nobody is at work any more.
-fn tell_while(working: &Workers, done: &dyn Fn() -> u64, watcher: &dyn Watcher) {
-    let mut told = 0;
-    while working.is_at_work() {
-        std::thread::park_timeout(TELL);
-        let done = done();
-        if done != told {
-            told = done;
-            watcher.heard(0, &Event::Moved { stage: Stage::ReadBack, done });
+impl Work for Comparing<'_> {
+    fn part(&self, _number: usize, _workers: &Workers) {
+        let mut buffer = readback::buffer();
+        while let Next::Block(block) = self.block_queue.next(0) {
+            let whole = block.range();
+            let inside = whole.start..whole.end.min(self.range.end);
+            let judged = self.judge(&block, &inside, &mut buffer);
+            match judged {
+                Ok(suspect) => lock(&self.state).suspects.extend(suspect),
+                Err(fault) => self.fail(fault),
+            }
+            let mut state = lock(&self.state);
+            put(&mut state.blocks, block.index, block.digest);
+            state.done = state.done.saturating_add(length(&inside));
         }
+    }
+
+    fn died(&self, died: Died) {
+        self.fail(died.into());
     }
 }
 
@@ -141,7 +155,7 @@ fn read_both(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<(CompareState, u64), JobFault> {
-    let block_queue = BlockQueue::new(1, Laggard::WaitedFor);
+    let block_queue = &BlockQueue::new(1, Laggard::WaitedFor);
     let (source, checked) = (KeptImage(image), Checked::default());
     let reading = ImageReader {
         source: &source,
@@ -151,43 +165,13 @@ fn read_both(
         from: 0,
         withheld_from: usize::MAX,
     };
-    let state = Mutex::new(CompareState::default());
-    let lock = || state.lock().unwrap_or_else(PoisonError::into_inner);
-    let counting = Counting::new(watcher);
-    let judge = BlockJudge { drive, cancel, counting: &counting };
-    let working = Workers::of(IN_FLIGHT);
-    let fail = |fault: JobFault| {
-        lock().fault.get_or_insert(fault);
-        block_queue.close(0);
-    };
-    let work = || {
-        let mut buffer = readback::buffer();
-        while let Next::Block(block) = block_queue.next(0) {
-            let whole = block.range();
-            let inside = whole.start..whole.end.min(range.end);
-            let judged = judge.judge(&block, &inside, &mut buffer);
-            match judged {
-                Ok(suspect) => lock().suspects.extend(suspect),
-                Err(fault) => fail(fault),
-            }
-            let mut state = lock();
-            put(&mut state.blocks, block.index, block.digest);
-            state.done = state.done.saturating_add(length(&inside));
-        }
-    };
-    let read = std::thread::scope(|scope| {
-        let reader = scope.spawn(|| {
-            let ended = contained(|| reading.run(&block_queue, None, cancel));
-            block_queue.end();
-            ended.unwrap_or(Err(ImageFault::Reader))
-        });
-        for _ in 0..IN_FLIGHT {
-            scope.spawn(|| working.does(work).unwrap_or_else(|died| fail(died.into())));
-        }
-        tell_while(&working, &|| lock().done, watcher);
-        reader.join().unwrap_or(Err(ImageFault::Reader))
+    let counting = &Counting::new(watcher);
+    let comparing = Comparing { drive, range, cancel, counting, block_queue, state: Mutex::default() };
+    let mut teller = Teller::of(watcher, 0, Stage::ReadBack);
+    let (read, ()) = reading.beside(block_queue, cancel, || {
+        Workers::run(IN_FLIGHT, &comparing, &mut |_| teller.tell(lock(&comparing.state).done));
     });
-    let mut state = state.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut state = std::mem::take(&mut *lock(&comparing.state));
     if let Some(fault) = state.fault.take() {
         return Err(fault);
     }

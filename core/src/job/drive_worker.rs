@@ -405,18 +405,9 @@ impl<'a> DriveWorker<'a> {
         let block_queue = BlockQueue::of_one();
         let withheld_from = body.frame.whole_blocks_before(u64::MAX);
         let reading = ImageReader { is_whole: false, ..self.shared.reading(from, withheld_from) };
-        std::thread::scope(|scope| {
-            let reader = scope.spawn(|| {
-                let ended = contained(|| reading.run(&block_queue, None, self.shared.cancel));
-                block_queue.end();
-                ended.unwrap_or(Err(ImageFault::Reader))
-            });
-            let ended = body.run(&block_queue, 0, journal);
-            block_queue.close(0);
-            let read = reader.join().unwrap_or(Err(ImageFault::Reader));
-            ended?;
-            read.map(|_| ()).map_err(JobFault::from)
-        })
+        let (read, ended) = reading.beside(&block_queue, self.shared.cancel, || body.run(&block_queue, 0, journal));
+        ended?;
+        read.map(|_| ()).map_err(JobFault::from)
     }
 
     fn prove_and_seal(&mut self, drive: &dyn DriveWrite, frame: &Frame, taken: Taken<'_>) -> Result<(), JobFault> {

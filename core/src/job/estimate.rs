@@ -3,15 +3,17 @@
 //! The first seconds of a stick are fast, since it takes them into its cache. So only what was flushed counts, only the
 //! latest stretch of it, and nothing is said before that means something.
 
-use std::collections::VecDeque;
 use std::time::Duration;
 
+use crate::bytes::Rate;
 use crate::job::order::ReadBack;
 use crate::job::watch::Event;
 use crate::record::Stage;
 
 /// What was flushed in this last stretch of time counts.
 const LATELY: Duration = Duration::from_secs(20);
+/// From less of a stretch than this, nothing is worked out.
+const SHORTEST: Duration = Duration::from_millis(500);
 /// What a drive took in its first seconds says nothing.
 const WARM_AFTER: Duration = Duration::from_secs(5);
 /// Nothing is said before a drive has been at it for so long, and confirmed so often after its first seconds.
@@ -30,13 +32,13 @@ pub struct Estimate {
     read_back: ReadBack,
     stage: Option<Stage>,
     began: Duration,
-    marks: VecDeque<(Duration, u64)>,
+    rate: Rate,
 }
 
 impl Estimate {
     /// Of a job that begins.
     pub fn new(read_back: ReadBack) -> Self {
-        Self { bytes: None, read_back, stage: None, began: Duration::ZERO, marks: VecDeque::new() }
+        Self { bytes: None, read_back, stage: None, began: Duration::ZERO, rate: Rate::over(LATELY) }
     }
 
     /// Takes in what happened at `now`.
@@ -46,43 +48,28 @@ impl Estimate {
                 (self.stage, self.began) = (Some(*stage), now);
                 if matches!(stage, Stage::Body | Stage::ReadBack) {
                     self.bytes = *bytes;
-                    self.marks.clear();
+                    self.rate.clear();
                 }
             }
             // What is only compared is not flushed; then what was moved is all there is.
             Event::Flushed { done }
                 if self.stage == Some(Stage::Body) && now.saturating_sub(self.began) >= WARM_AFTER =>
             {
-                self.mark(now, *done);
+                self.rate.mark(now, *done);
             }
-            Event::Moved { stage: Stage::ReadBack, done } => self.mark(now, *done),
+            Event::Moved { stage: Stage::ReadBack, done } => self.rate.mark(now, *done),
             _ => {}
         }
     }
 
-    fn mark(&mut self, now: Duration, done: u64) {
-        self.marks.push_back((now, done));
-        // One mark before the stretch stays: it is where the stretch begins.
-        while self.marks.get(1).is_some_and(|(at, _)| now.saturating_sub(*at) > LATELY) {
-            self.marks.pop_front();
-        }
-    }
-
-    /// Bytes a second in the latest stretch.
-    fn rate(&self) -> Option<f64> {
-        let ((first_at, first), (last_at, last)) = (self.marks.front()?, self.marks.back()?);
-        let seconds = last_at.saturating_sub(*first_at).as_secs_f64();
-        (seconds > 0.5 && last > first).then(|| last.saturating_sub(*first) as f64 / seconds)
-    }
-
     /// The time left at `now`, or `None` while nobody can know.
     pub fn left(&self, now: Duration) -> Option<Duration> {
-        let (total, rate) = (self.bytes? as f64, self.rate()?);
-        let (last_at, last) = *self.marks.back()?;
+        let (total, rate) = (self.bytes? as f64, self.rate.per_second(SHORTEST)?);
+        let (last_at, last) = self.rate.last()?;
         let since = now.saturating_sub(last_at).as_secs_f64();
         let at_it = now.saturating_sub(self.began);
         let seconds = match self.stage? {
-            Stage::Body if at_it >= MEANINGFUL_AFTER && self.marks.len() >= MEANINGFUL_MARKS => {
+            Stage::Body if at_it >= MEANINGFUL_AFTER && self.rate.marks() >= MEANINGFUL_MARKS => {
                 let read_back =
                     if self.read_back == ReadBack::Whole { total / (rate * READ_AGAINST_WRITE) } else { 0.0 };
                 (total - last as f64).max(0.0) / rate - since + read_back

@@ -11,6 +11,7 @@ use crate::job::ImageFault;
 use crate::job::block_queue::{BlockQueue, ImageEnd};
 use crate::job::layout::start_of;
 use crate::job::source::{Access, Checked, Source};
+use crate::job::workers::contained;
 use crate::stop::Cancel;
 
 /// Blocks between the thread that reads and the one that hashes.
@@ -72,6 +73,26 @@ impl ImageReader<'_> {
             let bytes = reader.join().unwrap_or(Err(ImageFault::Reader));
             let (hashers, blocks) = hashed?;
             self.judge(bytes?, hashers, blocks)
+        })
+    }
+
+    /// Reads the image on a thread of its own while this one takes its blocks.
+    pub(super) fn beside<T>(
+        &self,
+        block_queue: &BlockQueue,
+        cancel: &Cancel,
+        take: impl FnOnce() -> T,
+    ) -> (Result<ImageEnd, ImageFault>, T) {
+        thread::scope(|scope| {
+            let reader = scope.spawn(|| {
+                let ended = contained(|| self.run(block_queue, None, cancel));
+                block_queue.end();
+                ended.unwrap_or(Err(ImageFault::Reader))
+            });
+            let taken = take();
+            // Whoever took is content, or has failed: nobody waits for the rest.
+            block_queue.close(0);
+            (reader.join().unwrap_or(Err(ImageFault::Reader)), taken)
         })
     }
 

@@ -1,8 +1,16 @@
-//! Threads that others wait for: each is counted until it has ended, however it ends.
+//! Threads that work together on one drive: each is counted until it has ended, however it ends, and one that others wait for
+//! never keeps them waiting.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread::Thread;
+use std::time::Duration;
+
+use crate::job::{Event, Watcher};
+use crate::record::Stage;
+
+/// How often progress is told.
+pub(super) const TELL: Duration = Duration::from_millis(100);
 
 /// A part of this program failed. What it was doing is not done; whatever waits for it must not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -17,6 +25,18 @@ pub(super) fn contained<T>(work: impl FnOnce() -> T) -> Result<T, Died> {
     catch_unwind(AssertUnwindSafe(work)).map_err(|_| Died)
 }
 
+/// What several threads do together.
+pub(super) trait Work: Sync {
+    /// The part of one of them, by its number, until nothing is left to do.
+    fn part(&self, number: usize, workers: &Workers);
+
+    /// One of them died: what it was doing is not done.
+    fn died(&self, died: Died);
+
+    /// One of them has ended, however it did.
+    fn left(&self) {}
+}
+
 /// Threads at work, and the one that waits for them.
 pub(super) struct Workers {
     working: AtomicUsize,
@@ -24,25 +44,32 @@ pub(super) struct Workers {
 }
 
 impl Workers {
-    /// So many, which this thread will wait for.
-    pub(super) fn of(count: usize) -> Self {
-        Self { working: AtomicUsize::new(count), teller: std::thread::current() }
+    /// Has so many threads do the work. While they do, this thread calls `meanwhile` now and then.
+    pub(super) fn run(count: usize, work: &dyn Work, meanwhile: &mut dyn FnMut(&Self)) {
+        let workers = &Self { working: AtomicUsize::new(count), teller: std::thread::current() };
+        std::thread::scope(|scope| {
+            for number in 0..count {
+                scope.spawn(move || workers.do_part(work, number));
+            }
+            while workers.at_work() > 0 {
+                std::thread::park_timeout(TELL);
+                meanwhile(workers);
+            }
+        });
+    }
+
+    fn do_part(&self, work: &dyn Work, number: usize) {
+        let leaving = Leaving(self);
+        if let Err(died) = contained(|| work.part(number, self)) {
+            work.died(died);
+        }
+        drop(leaving);
+        work.left();
     }
 
     /// How many have not ended.
     pub(super) fn at_work(&self) -> usize {
         self.working.load(Ordering::Acquire)
-    }
-
-    /// Whether one of them has not ended.
-    pub(super) fn is_at_work(&self) -> bool {
-        self.at_work() > 0
-    }
-
-    /// Does the work of one of them, which has ended when this returns.
-    pub(super) fn does<T>(&self, work: impl FnOnce() -> T) -> Result<T, Died> {
-        let _leaving = Leaving(self);
-        contained(work)
     }
 }
 
@@ -52,5 +79,28 @@ impl Drop for Leaving<'_> {
     fn drop(&mut self) {
         self.0.working.fetch_sub(1, Ordering::Release);
         self.0.teller.unpark();
+    }
+}
+
+/// Tells how far a stage is, where it has moved.
+pub(super) struct Teller<'a> {
+    pub(super) watcher: &'a dyn Watcher,
+    pub(super) drive: usize,
+    pub(super) stage: Stage,
+    told: u64,
+}
+
+impl<'a> Teller<'a> {
+    /// Of a stage on the drive with this number.
+    pub(super) fn of(watcher: &'a dyn Watcher, drive: usize, stage: Stage) -> Self {
+        Self { watcher, drive, stage, told: 0 }
+    }
+
+    /// So much is done, in bytes.
+    pub(super) fn tell(&mut self, done: u64) {
+        if done != self.told {
+            self.told = done;
+            self.watcher.heard(self.drive, &Event::Moved { stage: self.stage, done });
+        }
     }
 }

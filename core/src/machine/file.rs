@@ -11,8 +11,6 @@ use super::system::{as_person, has_no_locks, open_unlinked, without_waiting};
 /// How often somebody else who holds a lock is looked after, and for how long.
 const LOOK: Duration = Duration::from_millis(50);
 const PATIENCE: Duration = Duration::from_secs(30);
-/// Names that are tried for something new.
-const NAMES_MOST: u32 = 1000;
 
 /// The same file, if it is a regular one.
 fn regular(file: File) -> io::Result<File> {
@@ -100,29 +98,16 @@ fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
-/// Keeps a new file `STEM.ENDING`, or with a number behind the stem where that name is taken; tells the stem. `bytes_of` makes
-/// the file's bytes from it.
+/// Keeps one of the bench's own files, if nothing has its name: whole, or as it was. Tells whether it did.
 ///
 /// # Errors
 /// When it can't be written.
-pub fn keep_new(
-    folder: &Path,
-    stem: &str,
-    ending: &str,
-    bytes_of: impl Fn(&str) -> Vec<u8> + Sync,
-) -> io::Result<String> {
-    as_person(|| {
-        make(folder)?;
-        for number in 1..=NAMES_MOST {
-            let name = if number == 1 { stem.to_owned() } else { format!("{stem}-{number}") };
-            let path = folder.join(format!("{name}.{ending}"));
-            match OpenOptions::new().write(true).create_new(true).open(&path) {
-                Ok(_) => return keep(&path, &bytes_of(&name)).map(|()| name),
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                Err(error) => return Err(error),
-            }
-        }
-        Err(io::ErrorKind::AlreadyExists.into())
+pub fn keep_absent(path: &Path, bytes: &[u8]) -> io::Result<bool> {
+    as_person(|| match OpenOptions::new().write(true).create_new(true).open(path) {
+        // The name is ours from here on; what comes into its place is whole.
+        Ok(_) => keep(path, bytes).map(|()| true),
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
+        Err(error) => Err(error),
     })?
 }
 
@@ -228,11 +213,10 @@ mod tests {
         keep_own(&path("link"), b"ours").unwrap();
         assert_eq!(fs::read(path("real")).unwrap(), b"somebody's", "the name is ours now, the file is not touched");
         assert_eq!(read_own(&path("link"), 4).unwrap(), b"ours");
-        let names = [1, 2].map(|_| keep_new(&path("new"), "job", "json", |name| name.as_bytes().to_vec()).unwrap());
-        assert_eq!(names, ["job", "job-2"]);
-        assert_eq!(read_own(&path("new/job-2.json"), 9).unwrap(), b"job-2");
+        assert_eq!([b"1", b"2"].map(|bytes| keep_absent(&path("new"), bytes).unwrap()), [true, false]);
+        assert_eq!(read_own(&path("new"), 9).unwrap(), b"1");
         let mut files = own_files_in(folder.path(), 99).unwrap();
         files.sort();
-        assert_eq!(files, ["link", "real"]);
+        assert_eq!(files, ["link", "new", "real"]);
     }
 }

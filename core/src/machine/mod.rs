@@ -19,8 +19,8 @@ use elsewhere as system;
 use unix as system;
 
 pub use file::{
-    begin_own, keep_new, keep_own, lock_own, make_folder, names_in, open_own, open_regular, own_files_in, read_linked,
-    read_own, read_regular, remove_own,
+    begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular, own_files_in,
+    read_linked, read_own, read_regular, remove_own,
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonFault};

@@ -13,15 +13,13 @@ use crate::job::lock::lock;
 use crate::job::piece::{IN_FLIGHT, Piece, Withheld};
 use crate::job::request_size::RequestSize;
 use crate::job::stages::seal;
-use crate::job::workers::{Workers, contained};
+use crate::job::workers::{Died, TELL, Teller, Work, Workers, contained};
 use crate::job::{Event, ImageFault, JobFault, Watcher, Writing};
 use crate::record::{Head, Stage};
 use crate::stop::Cancel;
 
 /// So many are enough for a slow drive: of more blocks at once, none would be done for long, and nothing could be noted.
 const IN_FLIGHT_SLOW: usize = 2;
-/// How often progress is told.
-const TELL: Duration = Duration::from_millis(100);
 /// Read and compared at once where only what differs is written, in bytes.
 const COMPARED: usize = 2 << 20;
 /// What differs is written in whole pieces of this many bytes.
@@ -116,6 +114,30 @@ pub(crate) enum BodyEnd {
     LeftBehind(usize),
 }
 
+/// The threads of one drive that take its blocks.
+struct Taking<'a> {
+    body: &'a Body<'a>,
+    block_queue: &'a BlockQueue,
+    place: usize,
+}
+
+impl Work for Taking<'_> {
+    fn part(&self, number: usize, workers: &Workers) {
+        if number < IN_FLIGHT_SLOW || self.body.is_fast(workers) {
+            self.body.work(self.block_queue, self.place);
+        }
+    }
+
+    fn died(&self, died: Died) {
+        self.body.fail(died.into());
+        self.block_queue.close(self.place);
+    }
+
+    fn left(&self) {
+        self.body.changed.notify_all();
+    }
+}
+
 impl<'a> Body<'a> {
     /// `earlier` are the digests of the blocks that are on the drive already.
     pub(crate) fn new(
@@ -167,44 +189,14 @@ impl<'a> Body<'a> {
         journal: &mut Option<Journal>,
     ) -> Result<BodyEnd, JobFault> {
         lock(&self.state).left_at = None;
-        let workers = Workers::of(IN_FLIGHT);
-        std::thread::scope(|scope| {
-            for worker in 0..IN_FLIGHT {
-                let workers = &workers;
-                let work = move || {
-                    if worker < IN_FLIGHT_SLOW || self.is_fast(workers) {
-                        self.work(block_queue, place);
-                    }
-                };
-                scope.spawn(move || {
-                    if let Err(died) = workers.does(work) {
-                        self.fail(died.into());
-                        block_queue.close(place);
-                    }
-                    self.changed.notify_all();
-                });
-            }
-            self.look_after(&workers, block_queue, place, journal);
-        });
-        let mut state = lock(&self.state);
-        if let Some(fault) = state.fault.take() {
-            return Err(fault);
-        }
-        Ok(state.left_at.map_or(BodyEnd::Whole, BodyEnd::LeftBehind))
-    }
-
-    /// Tells how far it is, and flushes now and then, until all threads have ended.
-    fn look_after(&self, workers: &Workers, block_queue: &BlockQueue, place: usize, journal: &mut Option<Journal>) {
-        let (mut told, mut flushed, mut flushed_at) = (0, lock(&self.state).prefix, Instant::now());
-        let mut state = lock(&self.state);
-        while workers.is_at_work() {
-            (state, _) = self.changed.wait_timeout(state, TELL).unwrap_or_else(PoisonError::into_inner);
+        let taking = Taking { body: self, block_queue, place };
+        let mut teller = Teller::of(self.watcher, self.number, Stage::Body);
+        let (mut flushed, mut flushed_at) = (lock(&self.state).prefix, Instant::now());
+        Workers::run(IN_FLIGHT, &taking, &mut |_| {
+            let state = lock(&self.state);
             let (moved, prefix) = (state.moved.saturating_add(state.under_way), state.prefix);
             drop(state);
-            if moved != told {
-                told = moved;
-                self.watcher.heard(self.number, &Event::Moved { stage: Stage::Body, done: moved });
-            }
+            teller.tell(moved);
             if prefix > flushed && flushed_at.elapsed() >= self.flush_after {
                 match self.flush(journal) {
                     Ok(to) => (flushed, flushed_at) = (to, Instant::now()),
@@ -214,8 +206,12 @@ impl<'a> Body<'a> {
                     }
                 }
             }
-            state = lock(&self.state);
+        });
+        let mut state = lock(&self.state);
+        if let Some(fault) = state.fault.take() {
+            return Err(fault);
         }
+        Ok(state.left_at.map_or(BodyEnd::Whole, BodyEnd::LeftBehind))
     }
 
     /// Has the drive keep what it took, and notes that. Gives the number of the first block that may not be kept yet.

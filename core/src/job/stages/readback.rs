@@ -1,20 +1,18 @@
 //! Read-back: the drive's own bytes, past every cache, against the digests of what it should hold.
 
+use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
 
 use crate::devices::{AlignedBuf, DriveFault, DriveIo};
+use crate::job::lock::lock;
 use crate::job::piece::{IN_FLIGHT, Piece};
-use crate::job::workers::Workers;
+use crate::job::workers::{Died, Teller, Work, Workers};
 use crate::job::{Event, JobFault, Watcher};
 use crate::record::Stage;
 use crate::stop::Cancel;
 
 /// Read at once, in bytes; with several requests in flight as fast as the drive, and small enough for many drives.
 const REQUEST: usize = 2 << 20;
-/// How often progress is told.
-const TELL: Duration = Duration::from_millis(100);
 /// A drive is given up after so many blocks that can't be read: each may take half a minute.
 const UNREADABLE_MOST: usize = 16;
 
@@ -81,6 +79,58 @@ pub(crate) fn judge(
     Ok(Some(Suspect { piece: *piece, found }))
 }
 
+/// The threads of one drive that read its pieces.
+struct ReadingBack<'a> {
+    drive: &'a dyn DriveIo,
+    pieces: &'a [Piece],
+    number: usize,
+    cancel: &'a Cancel,
+    watcher: &'a dyn Watcher,
+    next: AtomicUsize,
+    done: AtomicU64,
+    is_over: AtomicBool,
+    suspects: Mutex<Vec<Suspect>>,
+    fault: Mutex<Option<JobFault>>,
+}
+
+impl ReadingBack<'_> {
+    fn fail(&self, found: JobFault) {
+        lock(&self.fault).get_or_insert(found);
+        self.is_over.store(true, Ordering::Relaxed);
+    }
+
+    fn suspect(&self, suspect: Suspect) {
+        let mut suspects = lock(&self.suspects);
+        suspects.push(suspect);
+        if suspects.iter().filter(|suspect| suspect.found.is_none()).count() >= UNREADABLE_MOST {
+            self.is_over.store(true, Ordering::Relaxed);
+        }
+    }
+}
+
+impl Work for ReadingBack<'_> {
+    fn part(&self, _number: usize, _workers: &Workers) {
+        let mut buffer = buffer();
+        let read_again = |at| self.watcher.heard(self.number, &Event::ReadAgain { at });
+        while !self.is_over.load(Ordering::Relaxed) {
+            let Some(piece) = self.pieces.get(self.next.fetch_add(1, Ordering::Relaxed)) else { break };
+            if self.cancel.is_set() {
+                self.fail(JobFault::Stopped { stage: Stage::ReadBack });
+                break;
+            }
+            match judge(self.drive, piece, &mut buffer, &read_again) {
+                Ok(suspect) => suspect.into_iter().for_each(|suspect| self.suspect(suspect)),
+                Err(found) => self.fail(found),
+            }
+            self.done.fetch_add(piece.bytes, Ordering::Relaxed);
+        }
+    }
+
+    fn died(&self, died: Died) {
+        self.fail(died.into());
+    }
+}
+
 /// Reads all pieces from the drive, several at a time, and gives those that are not as they should be, in order.
 pub(crate) fn read_back(
     drive: &dyn DriveIo,
@@ -89,57 +139,24 @@ pub(crate) fn read_back(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Vec<Suspect>, JobFault> {
-    let (next, done) = (AtomicUsize::new(0), AtomicU64::new(0));
-    let working = Workers::of(IN_FLIGHT);
-    let is_over = AtomicBool::new(false);
-    let suspects = Mutex::new(Vec::new());
-    let fault = Mutex::new(None);
-    let fail = |found: JobFault| {
-        fault.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(found);
-        is_over.store(true, Ordering::Relaxed);
+    let reading = ReadingBack {
+        drive,
+        pieces,
+        number,
+        cancel,
+        watcher,
+        next: AtomicUsize::new(0),
+        done: AtomicU64::new(0),
+        is_over: AtomicBool::new(false),
+        suspects: Mutex::default(),
+        fault: Mutex::default(),
     };
-    let read_again = |at| watcher.heard(number, &Event::ReadAgain { at });
-    let work = || {
-        let mut buffer = buffer();
-        while !is_over.load(Ordering::Relaxed) {
-            let Some(piece) = pieces.get(next.fetch_add(1, Ordering::Relaxed)) else { break };
-            if cancel.is_set() {
-                fail(JobFault::Stopped { stage: Stage::ReadBack });
-                break;
-            }
-            match judge(drive, piece, &mut buffer, &read_again) {
-                Ok(None) => {}
-                Ok(Some(suspect)) => {
-                    let mut suspects: std::sync::MutexGuard<'_, Vec<Suspect>> =
-                        suspects.lock().unwrap_or_else(PoisonError::into_inner);
-                    suspects.push(suspect);
-                    if suspects.iter().filter(|suspect| suspect.found.is_none()).count() >= UNREADABLE_MOST {
-                        is_over.store(true, Ordering::Relaxed);
-                    }
-                }
-                Err(found) => fail(found),
-            }
-            done.fetch_add(piece.bytes, Ordering::Relaxed);
-        }
-    };
-    std::thread::scope(|scope| {
-        for _ in 0..IN_FLIGHT {
-            scope.spawn(|| working.does(work).unwrap_or_else(|died| fail(died.into())));
-        }
-        let mut told = 0;
-        while working.is_at_work() {
-            std::thread::park_timeout(TELL);
-            let now = done.load(Ordering::Relaxed);
-            if now != told {
-                told = now;
-                watcher.heard(number, &Event::Moved { stage: Stage::ReadBack, done: now });
-            }
-        }
-    });
-    if let Some(fault) = fault.into_inner().unwrap_or_else(PoisonError::into_inner) {
+    let mut teller = Teller::of(watcher, number, Stage::ReadBack);
+    Workers::run(IN_FLIGHT, &reading, &mut |_| teller.tell(reading.done.load(Ordering::Relaxed)));
+    if let Some(fault) = lock(&reading.fault).take() {
         return Err(fault);
     }
-    let mut suspects = suspects.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut suspects = std::mem::take(&mut *lock(&reading.suspects));
     suspects.sort_by_key(|suspect| suspect.piece.at);
     Ok(suspects)
 }

@@ -7,8 +7,8 @@ use data_encoding::BASE64;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::machine;
 use crate::published::signature::{Fault, KEYS_BYTES_MOST, Key};
+use crate::store::Store;
 use crate::text::{Shown, shell};
 
 /// Most keys that are looked at.
@@ -17,7 +17,7 @@ const ENTRIES_MOST: usize = 1000;
 /// The keys that this bench knows, each a file of TOML in one folder.
 #[derive(Debug, Default)]
 pub struct Remembered {
-    folder: PathBuf,
+    store: Store,
     entries: Vec<KeyNote>,
     keys: Vec<Key>,
 }
@@ -80,22 +80,19 @@ impl Remembered {
     /// # Errors
     /// When one can't be read: a key that is passed over could be taken for a new one.
     pub fn load(state: &Path) -> Result<Self, RememberedError> {
-        let mut found = Self { folder: state.join("keys"), ..Self::default() };
+        let mut found = Self { store: Store::in_folder(state.join("keys")), ..Self::default() };
         let unreadable = |path: &Path| {
             let path = path.to_owned();
             move |source| RememberedError::Unreadable { path, source }
         };
-        let names = match machine::names_in(&found.folder, ENTRIES_MOST) {
-            Ok(names) => names,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(found),
-            Err(error) => return Err(unreadable(&found.folder)(error)),
-        };
-        let paths = names.iter().map(|name| found.folder.join(name));
-        let mut paths: Vec<_> = paths.filter(|path| path.extension().is_some_and(|end| end == "toml")).collect();
-        paths.sort();
-        for path in paths {
-            let text = machine::read_own(&path, KEYS_BYTES_MOST).map_err(unreadable(&path))?;
-            let text = String::from_utf8_lossy(&text);
+        let mut names = found.store.names(ENTRIES_MOST).map_err(unreadable(found.store.folder()))?;
+        names.retain(|name| name.ends_with(".toml"));
+        names.sort();
+        for name in names {
+            let path = found.store.path(&name);
+            // One that was removed meanwhile is none.
+            let Some(kept) = found.store.get(&name, KEYS_BYTES_MOST).map_err(unreadable(&path))? else { continue };
+            let text = String::from_utf8_lossy(&kept.bytes);
             let damaged = |why: String| RememberedError::Damaged { path: path.clone(), why };
             let note: Note = toml::from_str(&text).map_err(|error| damaged(error.message().to_owned()))?;
             let bytes = BASE64.decode(note.key.as_bytes()).map_err(|error| damaged(error.to_string()))?;
@@ -179,8 +176,7 @@ impl Remembered {
         note.signed.extend(system.filter(|system| !note.signed.iter().any(|known| known == system)).map(str::to_owned));
         let text = toml::to_string(&note).map_err(io::Error::other)?;
         let name: String = note.fingerprint.chars().filter(char::is_ascii_alphanumeric).take(64).collect();
-        machine::make_folder(&self.folder)?;
-        machine::keep_own(&self.folder.join(format!("{name}.toml")), text.as_bytes())
+        self.store.put(&format!("{name}.toml"), text.as_bytes())
     }
 }
 
