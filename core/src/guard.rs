@@ -260,12 +260,12 @@ fn kind(drive: &Drive, found: &mut Vec<Finding>) {
     match drive.role() {
         Role::Internal => found.push(Finding::ask(
             FindingId::InternalDisk,
-            format!("this is a disk inside the PC ({})", drive.bus.name()),
+            format!("this is a disk inside the PC ({})", drive.link.bus.name()),
             "choose a stick, or name this finding with --accept internal-disk",
         )),
         Role::External => found.push(Finding::ask(
             FindingId::ExternalDisk,
-            if drive.removable {
+            if drive.says.removable {
                 format!(
                     "{} is far larger than a stick: probably a disk with somebody's files",
                     human_bytes(drive.bytes)
@@ -277,7 +277,7 @@ fn kind(drive: &Drive, found: &mut Vec<Finding>) {
         )),
         Role::Virtual => found.push(Finding::ask(
             FindingId::VirtualDrive,
-            format!("this is made by software from {}", drive.serial.as_deref().unwrap_or("a file").shown()),
+            format!("this is made by software from {}", drive.says.serial.as_deref().unwrap_or("a file").shown()),
             "for tests and trials, name this finding with --accept virtual-drive",
         )),
         Role::Stick | Role::Card | Role::System => {}
@@ -328,7 +328,7 @@ fn notes(drive: &Drive, needs: Option<&ImageNeeds>, circumstances: &Circumstance
         found.push(Finding::note(FindingId::UnfinishedJob, text));
     }
     if drive.tag.is_unsure() && drive.bytes > 0 {
-        let text = match drive.slot {
+        let text = match drive.link.slot {
             Some(slot) => format!(
                 "it is a card in a reader (slot {}): another card there may have the same tag",
                 slot.saturating_add(1)
@@ -337,7 +337,7 @@ fn notes(drive: &Drive, needs: Option<&ImageNeeds>, circumstances: &Circumstance
         };
         found.push(Finding::note(FindingId::NoSerial, text));
     }
-    if drive.could_be_faster {
+    if drive.link.could_be_faster {
         let minutes = needs_bytes.map(|needs| needs.div_ceil(USB_2_BYTES_PER_MINUTE));
         let time = match minutes {
             Some(0 | 1) | None => String::new(),
@@ -430,11 +430,15 @@ const VOLUMES_NAMED: usize = 4;
 /// What would be lost, in a line; `None` for a blank drive.
 fn data_words(drive: &Drive) -> Option<String> {
     let mut names: Vec<String> = Vec::new();
-    if let Some(whole) = drive.whole.as_ref().filter(|whole| whole.filesystem.is_some()) {
+    if let Some(whole) = drive.holds.whole.as_ref().filter(|whole| whole.filesystem.is_some()) {
         names.push(volume_words(whole, whole.filesystem.as_deref().unwrap_or_default().shown()));
     }
-    let (known, unknown): (Vec<_>, Vec<_>) =
-        drive.partitions.iter().map(|partition| &partition.volume).partition(|volume| volume.filesystem.is_some());
+    let (known, unknown): (Vec<_>, Vec<_>) = drive
+        .holds
+        .partitions
+        .iter()
+        .map(|partition| &partition.volume)
+        .partition(|volume| volume.filesystem.is_some());
     // Beside an image's own volume, what its table makes of the same bytes is no news.
     let unknown = if names.is_empty() { unknown } else { Vec::new() };
     for volume in known.into_iter().chain(unknown) {
@@ -449,7 +453,7 @@ fn data_words(drive: &Drive) -> Option<String> {
     let shown = names.get(..names.len().min(VOLUMES_NAMED)).unwrap_or_default().join(", ");
     match names.len().saturating_sub(VOLUMES_NAMED) {
         _ if names.is_empty() => {
-            (drive.surface == Surface::Data).then(|| "holds data of no kind that is known here".to_owned())
+            (drive.holds.surface == Surface::Data).then(|| "holds data of no kind that is known here".to_owned())
         }
         0 => Some(format!("holds {shown}")),
         more => Some(format!("holds {shown} and {more} more")),
@@ -460,6 +464,23 @@ fn volume_words(volume: &Volume, what: String) -> String {
     match &volume.label {
         Some(label) => format!("{} ({what})", quoted(label)),
         None => format!("an unnamed volume ({what})"),
+    }
+}
+
+/// A drive, and what speaks against it as this bench is now.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Judged {
+    /// The drive.
+    pub drive: Drive,
+    /// The heaviest first.
+    pub findings: Vec<Finding>,
+}
+
+impl Judged {
+    /// Of a drive that nobody has chosen yet.
+    pub fn of(drive: Drive, circumstances: &Circumstances) -> Self {
+        let findings = findings(&drive, None, circumstances);
+        Self { drive, findings }
     }
 }
 

@@ -263,7 +263,14 @@ mod tests {
         assert_eq!(on.last_on(&stick("00000")), None);
         // Wherever it is plugged in it is the same one; another of the same tag is not.
         assert!(on.last_on(&Drive { path: "/dev/sdc".to_owned(), ..stick("65387") }).is_some());
-        assert_eq!(on.last_on(&Drive { serial: Some("another".to_owned()), ..stick("65387") }), None);
+        assert_eq!(
+            on.last_on(&{
+                let mut another = stick("65387");
+                another.says.serial = Some("another".to_owned());
+                another
+            }),
+            None
+        );
         let now = "2026-11-23T09:30:59Z".parse().unwrap();
         let ago = ["NX2T8", "590J1", "65387", "00000"].map(|tag| on.verified_minutes_ago(&stick(tag), now));
         assert_eq!(ago, [Some(20), Some(90), None, None]);

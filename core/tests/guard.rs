@@ -2,7 +2,9 @@
 
 use proptest::prelude::*;
 use pyrotyp_core::devices::arrived;
-use pyrotyp_core::drive::{Bus, Choice, Drive, NamedBy, Partition, Role, Surface, Tag, Use, Volume};
+use pyrotyp_core::drive::{
+    Bus, Choice, Drive, Holds, Link, NamedBy, Partition, Role, Saying, Surface, Tag, Use, Volume,
+};
 use pyrotyp_core::guard::{
     BenchPlace, Circumstances, Confirmed, IMAGE_RULES, ImageNeeds, RULES, clear, findings, findings_for_choice,
 };
@@ -14,22 +16,19 @@ fn stick() -> Drive {
         tag: Tag::of(Some("Kestrin"), Some("Pocket"), Some("KP16-004417"), bytes),
         path: "/dev/sdb".into(),
         links: Vec::new(),
-        vendor: Some("Kestrin".into()),
-        model: Some("Pocket".into()),
-        serial: Some("KP16-004417".into()),
+        says: Saying {
+            vendor: Some("Kestrin".into()),
+            model: Some("Pocket".into()),
+            serial: Some("KP16-004417".into()),
+            removable: true,
+        },
         bytes,
         sector_bytes: 512,
-        bus: Bus::Usb,
-        slot: None,
-        link_mbps: Some(480),
-        could_be_faster: false,
+        link: Link { bus: Bus::Usb, slot: None, mbps: Some(480), could_be_faster: false },
         attached_seconds: None,
-        removable: true,
         write_protected: false,
         generation: Some(9),
-        partitions: Vec::new(),
-        whole: None,
-        surface: Surface::Empty,
+        holds: Holds { partitions: Vec::new(), whole: None, surface: Surface::Empty },
         uses: Vec::new(),
     }
 }
@@ -81,16 +80,16 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     add(|drive| drive.uses = vec![Use::Held { by: "dm-0 (cellar-home)".into() }]);
     add(|drive| (drive.bytes, drive.write_protected) = (8_000_000_000, true));
     add(|drive| drive.bytes = 0);
-    add(|drive| (drive.sector_bytes, drive.could_be_faster) = (4096, true));
+    add(|drive| (drive.sector_bytes, drive.link.could_be_faster) = (4096, true));
     add(|drive| drive.bytes = 256_000_000_000);
-    add(|drive| drive.removable = false);
+    add(|drive| drive.says.removable = false);
     add(|drive| drive.bytes = 1_000_204_886_016);
-    add(|drive| drive.bus = Bus::Nvme);
-    add(|drive| (drive.bus, drive.serial) = (Bus::Virtual, Some("/tmp/trial.img".into())));
+    add(|drive| drive.link.bus = Bus::Nvme);
+    add(|drive| (drive.link.bus, drive.says.serial) = (Bus::Virtual, Some("/tmp/trial.img".into())));
     add(|drive| drive.tag = Tag::of(Some("Kestrin"), None, None, 1));
     add(|drive| {
-        drive.slot = Some(1);
-        drive.tag = Tag::in_slot(Some("Brell"), None, Some("BR-20260117"), 1, Some(1));
+        drive.link.slot = Some(1);
+        drive.tag = Tag::in_slot(&Saying { vendor: Some("Brell".into()), model: None, ..stick().says }, 1, Some(1));
     });
     add(|drive| drive.uses = vec![Use::Taken { by: "cellar (process 12), which has it mounted at /srv".into() }]);
     add(|drive| drive.uses = vec![Use::Unknown { what: "the swap area /dev/x".into() }]);
@@ -109,7 +108,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
             drives,
             surface: Surface::Unread,
         };
-        let drive = Drive { whole: Some(volume), ..stick() };
+        let drive = Drive { holds: Holds { whole: Some(volume), ..stick().holds }, ..stick() };
         all.push_str(&format!("{}\n", told(&drive, None, &nothing_special())));
     }
     for path in ["/dev/sdb", "/dev/sdc"] {
@@ -140,7 +139,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
         let kinds = [volume(Some("fat32"), Some("HOLIDAY")), volume(None, None), volume(Some("ext4"), None)];
         let more = std::iter::repeat_n(volume(Some("ntfs"), None), 3);
         let numbered = kinds.into_iter().chain(more).zip(1..);
-        drive.partitions = numbered.map(|(volume, number)| Partition { number, volume }).collect();
+        drive.holds.partitions = numbered.map(|(volume, number)| Partition { number, volume }).collect();
     });
     insta::assert_snapshot!(all, @r#"
     Stop system-disk: this system runs from it (/, swap) -> choose another; no option opens the way to this one
@@ -278,7 +277,7 @@ fn where_nobody_confirms_it_only_a_tag_of_its_own_proves_which_drive_is_meant() 
 #[test]
 fn an_id_lifts_its_own_finding_and_the_heaviest_comes_first() {
     let known = Circumstances { verified: vec![(stick().tag, 3)], ..nothing_special() };
-    let disk = Drive { removable: false, ..stick() };
+    let disk = Drive { says: Saying { removable: false, ..stick().says }, ..stick() };
     let choice = Choice { drive: disk, by: NamedBy::Tag, partition: None };
     let standing = |accepted: &[&str], needs, about_image: &[Finding]| {
         let accepted: Vec<FindingId> = accepted.iter().map(|id| id.parse().unwrap()).collect();
@@ -312,19 +311,25 @@ fn what_is_on_a_drive_is_told_with_the_whole_before_its_parts() {
     };
     let part = |number, volume| Partition { number, volume };
     let whole = Drive {
-        whole: Some(volume(Some("iso9660"), Surface::Unread)),
-        partitions: vec![part(1, volume(None, Surface::Data)), part(2, volume(Some("fat32"), Surface::Unread))],
+        holds: Holds {
+            whole: Some(volume(Some("iso9660"), Surface::Unread)),
+            partitions: vec![part(1, volume(None, Surface::Data)), part(2, volume(Some("fat32"), Surface::Unread))],
+            surface: Surface::Empty,
+        },
         ..stick()
     };
     assert_eq!(data(&whole).unwrap(), "holds an unnamed volume (iso9660), an unnamed volume (fat32, 1.0 GB)");
     // Where nothing is known of the whole, its parts speak.
-    let parts = Drive { whole: Some(volume(None, Surface::Unread)), ..whole };
+    let parts = Drive { holds: Holds { whole: Some(volume(None, Surface::Unread)), ..whole.holds.clone() }, ..whole };
     assert_eq!(
         data(&parts).unwrap(),
         "holds an unnamed volume (fat32, 1.0 GB), an unnamed volume (data of no kind that is known here, 1.0 GB)"
     );
     assert_eq!(data(&stick()), None);
-    assert_eq!(data(&Drive { surface: Surface::Data, ..stick() }).unwrap(), "holds data of no kind that is known here");
+    assert_eq!(
+        data(&Drive { holds: Holds { surface: Surface::Data, ..stick().holds }, ..stick() }).unwrap(),
+        "holds data of no kind that is known here"
+    );
 }
 
 #[test]
@@ -367,13 +372,13 @@ fn a_role_follows_from_what_the_drive_says_of_itself() {
     };
     assert_eq!(role(|_| ()), Role::Stick);
     assert_eq!(role(|drive| drive.bytes = 0), Role::Card);
-    assert_eq!(role(|drive| drive.slot = Some(0)), Role::Card);
-    assert_eq!(role(|drive| drive.bus = Bus::Mmc), Role::Card);
-    assert_eq!(role(|drive| (drive.bus, drive.removable) = (Bus::Mmc, false)), Role::Internal);
-    assert_eq!(role(|drive| drive.removable = false), Role::External);
+    assert_eq!(role(|drive| drive.link.slot = Some(0)), Role::Card);
+    assert_eq!(role(|drive| drive.link.bus = Bus::Mmc), Role::Card);
+    assert_eq!(role(|drive| (drive.link.bus, drive.says.removable) = (Bus::Mmc, false)), Role::Internal);
+    assert_eq!(role(|drive| drive.says.removable = false), Role::External);
     assert_eq!(role(|drive| drive.bytes = 512_000_000_000), Role::External);
-    assert_eq!(role(|drive| drive.bus = Bus::Ata), Role::Internal);
-    assert_eq!(role(|drive| drive.bus = Bus::Virtual), Role::Virtual);
+    assert_eq!(role(|drive| drive.link.bus = Bus::Ata), Role::Internal);
+    assert_eq!(role(|drive| drive.link.bus = Bus::Virtual), Role::Virtual);
     assert_eq!(role(|drive| drive.uses = vec![Use::System { what: "/".into() }]), Role::System);
 }
 
@@ -421,7 +426,8 @@ proptest! {
         let bytes = sectors * 512;
         let dangerous = uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
         let tag_of = if is_unsure { Tag::of(None, None, None, bytes) } else { stick().tag };
-        let drive = Drive { tag: tag_of, bus, bytes, removable, write_protected, uses, ..stick() };
+        let (says, link) = (Saying { removable, ..stick().says }, Link { bus, ..stick().link });
+        let drive = Drive { tag: tag_of, bytes, write_protected, uses, says, link, ..stick() };
         let circumstances = Circumstances {
             image_on: if image_on_it { vec![drive.path.clone()] } else { Vec::new() },
             protected: if is_protected { vec![drive.tag.clone()] } else { vec![tag("65387")] },

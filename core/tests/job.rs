@@ -529,13 +529,13 @@ fn what_can_not_be_emptied_in_one_place_is_emptied_in_all_others_and_told() {
         assert_eq!((result, head), (JobResult::Failed, Head::Blank));
         assert_eq!(told, format!("the drive does not take bytes {bad} to {}: Input/output error", length - 1));
         assert!(drive[..MIB].iter().chain(&drive[length - MIB..bad]).all(|byte| *byte == 0));
-        assert!(inspect(&drive).unwrap().gpt.is_empty(), "no table is found at either end");
+        assert!(inspect(&drive).unwrap().tables.gpt.is_empty(), "no table is found at either end");
     }
     // A drive whose end takes nothing at all keeps the whole backup, and nobody calls it blank.
     let fault = format!("kind = \"write-error\"\nat = {}\nbytes = 2097152", length - MIB);
     let (result, head, _, drive) = run(fault, &How::default());
     assert_eq!((result, head), (JobResult::Failed, Head::Old));
-    assert!(drive[..MIB].iter().all(|byte| *byte == 0) && !inspect(&drive).unwrap().gpt.is_empty());
+    assert!(drive[..MIB].iter().all(|byte| *byte == 0) && !inspect(&drive).unwrap().tables.gpt.is_empty());
     // One bad sector within the head: the rest of it goes, and what is left there may be what starts.
     let (_, head, told, drive) = run("kind = \"write-error\"\nat = 33000\nbytes = 1".into(), &How::default());
     assert_eq!((head, told.as_str()), (Head::Old, "the drive does not take bytes 32768 to 33279: Input/output error"));

@@ -25,16 +25,18 @@ pub(crate) fn run(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     })?;
     // A drive of a tray that was never written holds what its descriptor says.
     if found.volumes.is_empty() {
-        let whole = drive.whole.iter().map(|volume| (None, volume));
-        let parts = drive.partitions.iter().map(|known| (Some(known.number), &known.volume));
+        let whole = drive.holds.whole.iter().map(|volume| (None, volume));
+        let parts = drive.holds.partitions.iter().map(|known| (Some(known.number), &known.volume));
         let told = whole.chain(parts).map(|(number, volume)| Listed::unlisted(number, volume.clone()));
         found.volumes = told.collect();
     }
     // Where a volume is mounted, its bytes do not tell.
     for listed in &mut found.volumes {
         let known = match listed.number {
-            None => drive.whole.as_ref(),
-            Some(number) => drive.partitions.iter().find(|known| known.number == number).map(|known| &known.volume),
+            None => drive.holds.whole.as_ref(),
+            Some(number) => {
+                drive.holds.partitions.iter().find(|known| known.number == number).map(|known| &known.volume)
+            }
         };
         listed.volume.mounted_at = known.and_then(|known| known.mounted_at.clone());
     }

@@ -4,14 +4,14 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pyrotyp_core::drive::{Drive, Role};
-use pyrotyp_core::guard::{IMAGE_RULES, RULES};
+use pyrotyp_core::guard::{IMAGE_RULES, Judged, RULES};
 
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::out::{put, put_as_it_is, put_document, put_while_read, say};
 use crate::session::Session;
 use crate::session::attached::platform;
-use crate::session::judged::{Judged, can_be_chosen, judge, judged};
+use crate::session::judged::{can_be_chosen, judged};
 use crate::session::settings::survey;
 use crate::show::{json, table};
 
@@ -42,7 +42,7 @@ pub(crate) fn run(extent: Listing, common: &Common) -> Result<Exit, Failure> {
 /// Tells what is attached, then what arrives and what leaves, until told to stop or nobody reads it.
 pub(crate) fn watch(extent: Listing, session: &Session<'_>) -> Result<Exit, Failure> {
     let platform = platform(session.common)?;
-    let is_told = |judged: &Judged| extent == Listing::All || judged.0.role() != Role::Virtual;
+    let is_told = |judged: &Judged| extent == Listing::All || judged.drive.role() != Role::Virtual;
     let line = |event: &str, judged: &Judged| {
         let now = Timestamp::now();
         if session.common.json { json::event(event, judged, now) } else { table::event(event, judged, now) }
@@ -55,8 +55,9 @@ pub(crate) fn watch(extent: Listing, session: &Session<'_>) -> Result<Exit, Fail
         let left = known.iter().filter(|known| !attached.iter().any(|now| now.is_still(known)));
         let new = attached.iter().filter(|now| !known.iter().any(|known| known.is_still(now)));
         let events = left.map(|drive| ("left", drive)).chain(new.map(|drive| (arrival, drive)));
-        let judged =
-            events.map(|(event, drive)| (event, judge(drive.clone(), &of_bench))).filter(|(_, judged)| is_told(judged));
+        let judged = events
+            .map(|(event, drive)| (event, Judged::of(drive.clone(), &of_bench)))
+            .filter(|(_, judged)| is_told(judged));
         let text: String = judged.map(|(event, judged)| line(event, &judged)).collect();
         let is_read = if session.common.json { put_as_it_is } else { put_while_read };
         if !text.is_empty() && !is_read(&text)? {

@@ -13,7 +13,7 @@ use pyrotyp_core::{ledger, published};
 
 use crate::asked::{self, Common};
 use crate::exit::{Exit, Failure, plain};
-use crate::live::checking::Checking;
+use crate::live::check_progress::CheckProgress;
 use crate::near::nearest;
 use crate::out::{put, put_document, say, tell};
 use crate::session::examining::Examining;
@@ -232,7 +232,7 @@ fn verify_one(path: &Path, item: &Item, session: &Session<'_>) -> Result<(Report
     let identity = Identity::of(path);
     let image = open_image_called(path, path)?;
     let published = published::published(path, &Given::default())?;
-    let examining = Examining::shown_by(Checking::called("verify", session.common), session);
+    let examining = Examining::shown_by(CheckProgress::called("verify", session.common), session);
     let examiner = examining.examiner(session);
     let claims = Claims { published: &published, embedded: None, purpose: Purpose::Look };
     let found = examiner.compare(&image, claims)?;

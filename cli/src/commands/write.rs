@@ -6,17 +6,17 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
-use pyrotyp_core::examine::{Before, OpenedImage, Proven, Refusal, checks};
+use pyrotyp_core::examine::{Candidate, OpenedImage, Proven, Refusal, checks};
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::KeptImage;
 use pyrotyp_core::plan::{Came, Plan};
-use pyrotyp_core::published::{self, Proof, Published, Report};
+use pyrotyp_core::published::{self, Proof, Published, Report, Unusable};
 use pyrotyp_core::shelf::Item;
 use pyrotyp_core::text::{Shown, shell};
 
 use crate::asked::{Common, Write};
 use crate::exit::{Exit, Failure};
-use crate::live::checking::Checking;
+use crate::live::check_progress::CheckProgress;
 use crate::out::{say, warn};
 use crate::session::Session;
 use crate::session::attached::platform;
@@ -54,6 +54,8 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
     let started = Timestamp::now().to_string();
     let opened = open_image(path, session.common)?;
     fit_to_write(path, &opened.inspection)?;
+    let published = published::published(path, &asked.against.known().given)?;
+    let to_do = checks(&opened, &published);
     let image = Image {
         path,
         is_file: true,
@@ -61,10 +63,9 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         bytes: Some(opened.bytes()),
         report: None,
         expects: None,
+        checks: &to_do,
     };
-    let published = published::published(path, &asked.against.known().given)?;
-    let to_do = checks(&opened, &published);
-    let mut plan = planning::plan(&asked.to, (&image, to_do), &asked.job, platform, session)?;
+    let mut plan = planning::plan(&asked.to, &image, &asked.job, platform, session)?;
     let preparing = Preparing { asked, opened: &opened, image, published, platform, session };
     let (proven, cleared) = match preparing.prepare(&mut plan, confirming) {
         Ok(prepared) => prepared,
@@ -98,7 +99,7 @@ impl Preparing<'_> {
         let examining = Examining::of(session);
         // It ends with the command, and with the question that nobody wants answered any more.
         let stop = session.cancel.child();
-        let before = Before { path: image.path, image: opened, known: asked.against.known(), room: plan.room() };
+        let before = Candidate { path: image.path, image: opened, known: asked.against.known(), room: plan.room() };
         let proven = std::thread::scope(|scope| {
             let (sender, proving) = channel();
             let examiner = examining.examiner(session);
@@ -124,7 +125,7 @@ impl Preparing<'_> {
         plan: &Plan,
         confirming: Confirming,
         proving: &Proving,
-        checking: &Checking,
+        checking: &CheckProgress,
     ) -> Result<Proven, Failure> {
         let common = self.session.common;
         let is_asked = !matches!(confirming, Confirming::Unattended);
@@ -219,7 +220,7 @@ fn tell_what_proves_nothing(report: &Report, common: &Common) {
     if !report.checked.is_empty() || matches!(report.proof(), Proof::Signed(_)) {
         return;
     }
-    for (file, why) in &report.unusable {
+    for Unusable { file, why } in &report.unusable {
         warn(&format!("{} is not used: {why}\n", file.shown()));
     }
     let lists: Vec<_> = report.unlisted.iter().map(|list| list.shown()).collect();

@@ -1,5 +1,5 @@
 //! What is shown while something runs.
 
-pub(crate) mod checking;
+pub(crate) mod check_progress;
 pub(crate) mod job_progress;
 pub(crate) mod progress;

@@ -10,23 +10,23 @@ use pyrotyp_core::text::Shown;
 use super::folders::state_folder;
 use crate::asked::Against;
 use crate::exit::{Exit, Failure, chain};
-use crate::live::checking::Checking;
+use crate::live::check_progress::CheckProgress;
 use crate::session::Session;
 
 /// What an examiner of this bench works with.
 pub(crate) struct Examining {
     state: Option<PathBuf>,
-    pub(crate) checking: Checking,
+    pub(crate) checking: CheckProgress,
 }
 
 impl Examining {
     /// For a command of this session.
     pub(crate) fn of(session: &Session<'_>) -> Self {
-        Self::shown_by(Checking::new(session.common), session)
+        Self::shown_by(CheckProgress::new(session.common), session)
     }
 
     /// The same, shown in another way.
-    pub(crate) fn shown_by(checking: Checking, session: &Session<'_>) -> Self {
+    pub(crate) fn shown_by(checking: CheckProgress, session: &Session<'_>) -> Self {
         Self { state: state_folder(session.common), checking }
     }
 
@@ -65,6 +65,6 @@ pub(crate) fn of_content(path: &Path, fault: &ContentFault) -> Failure {
 
 /// What goes onto a drive that has room for `room` bytes.
 pub(crate) fn content(path: &Path, image: &OpenedImage, room: u64, session: &Session<'_>) -> Result<Content, Failure> {
-    let checking = Checking::new(session.common);
+    let checking = CheckProgress::new(session.common);
     image.content(room, session.cancel, &checking).map_err(|fault| of_content(path, &fault))
 }

@@ -8,7 +8,7 @@ use pyrotyp_core::drive::Surface;
 use pyrotyp_core::examine::Check;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::ReadBack;
-use pyrotyp_core::plan::{Expected, PlannedDrive};
+use pyrotyp_core::plan::{ExpectedTime, PlannedDrive};
 use pyrotyp_core::published::{Proof, Published, Report};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{Finding, FindingId};
@@ -31,6 +31,9 @@ pub(crate) struct OnCard<'a> {
     pub word: String,
 }
 
+/// A line of the card: what it is about, and what is said of it.
+type Row = (&'static str, String);
+
 /// The card.
 pub(crate) fn card(
     path: &Path,
@@ -39,7 +42,7 @@ pub(crate) fn card(
     drives: &[OnCard<'_>],
     read_back: ReadBack,
 ) -> String {
-    let mut rows: Vec<(&str, String)> = vec![("image", path.shown())];
+    let mut rows: Vec<Row> = vec![("image", path.shown())];
     rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
     rows.extend([("", inspected::boots_line(inspection)), ("checksum", checksum.to_owned())]);
     for OnCard { drive: PlannedDrive { choice, findings, .. }, resuming, .. } in drives {
@@ -49,7 +52,7 @@ pub(crate) fn card(
             ("", format!("{}, {}, {}", human_bytes(drive.bytes), table::link(drive), drive.path)),
         ]);
         let lost = findings.iter().find(|finding| finding.id == FindingId::HasData);
-        let lost = match (lost, drive.surface) {
+        let lost = match (lost, drive.holds.surface) {
             (Some(finding), _) => format!("everything on it; it {}", finding.text),
             (None, Surface::Empty) => "nothing: it is empty, wherever it was looked at".to_owned(),
             (None, _) => "whatever is on it: what that is could not be looked at".to_owned(),
@@ -98,7 +101,7 @@ pub(crate) fn question(drives: &[OnCard<'_>]) -> String {
     format!("\nTo erase {what}; Enter alone leaves {it} as {stays}: ")
 }
 
-fn note(finding: &Finding) -> (&'static str, String) {
+fn note(finding: &Finding) -> Row {
     let style = of_level(finding.level);
     ("note", format!("{style}{}{style:#}: {}", finding.id, finding.text))
 }
@@ -106,7 +109,7 @@ fn note(finding: &Finding) -> (&'static str, String) {
 /// What is proven of the image before it is written.
 pub(crate) fn checksum_words(report: Option<&Report>) -> String {
     let unused = report.filter(|report| !report.unusable.is_empty()).map(|report| {
-        let files = report.unusable.iter().filter_map(|(file, _)| file.file_name());
+        let files = report.unusable.iter().filter_map(|unusable| unusable.file.file_name());
         let files: Vec<String> = files.map(|name| name.shown()).collect();
         format!("; {} can't be used", files.join(", "))
     });
@@ -153,7 +156,7 @@ pub(crate) fn comparing_words(checks: &[Check], published: &Published) -> String
 }
 
 /// A first guess, in words; the truth shows once it runs.
-fn expected_words(expected: Expected, read_back: ReadBack) -> String {
+fn expected_words(expected: ExpectedTime, read_back: ReadBack) -> String {
     let part = if read_back == ReadBack::Whole { "with reading back" } else { "without reading back" };
     if expected.seconds < A_FEW_SECONDS {
         format!("a few seconds, {part}")

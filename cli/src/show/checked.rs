@@ -7,7 +7,7 @@ use pyrotyp_core::Level;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::published::signature::{Fault, Key};
-use pyrotyp_core::published::{EmbeddedReport, PiecesReport, Proof, Report, Vouched};
+use pyrotyp_core::published::{EmbeddedReport, PiecesReport, Proof, Report, Unusable, Vouched};
 use pyrotyp_core::text::{Shown, shell};
 
 use super::inspected::{finding_line, verdict_words};
@@ -86,7 +86,7 @@ fn found_out(out: &mut String, image: &Path, findings: &Report) {
         );
         line!(out, "", "{}", checked.found.hex);
     }
-    for (file, why) in &findings.unusable {
+    for Unusable { file, why } in &findings.unusable {
         line!(out, "unused", "{CARE}{}{CARE:#}: {why}", beside(image, &file.to_string_lossy()));
     }
     for list in &findings.unlisted {

@@ -95,7 +95,7 @@ fn row_cells(path: &Path, inspection: &Inspection) -> Vec<(&'static str, String)
     let naming = &inspection.naming;
     let or_nothing = |part: &Option<String>| part.as_ref().map(|part| part.shown()).unwrap_or_default();
     let is_no = inspection.verdict == Verdict::No;
-    let (uefi, bios, secure) = if is_no { (String::new(), "", String::new()) } else { starts(inspection) };
+    let Starts { uefi, bios, secure } = if is_no { Starts::default() } else { starts(inspection) };
     vec![
         ("image", path.shown()),
         ("system", or_nothing(&naming.system)),
@@ -104,13 +104,13 @@ fn row_cells(path: &Path, inspection: &Inspection) -> Vec<(&'static str, String)
         ("processor", naming.architecture.map_or_else(String::new, |known| known.to_string())),
         ("label", or_nothing(&inspection.label)),
         ("kind", kind_words(inspection).to_owned()),
-        ("made", or_nothing(&inspection.created)),
+        ("made", or_nothing(&inspection.optical.created)),
         ("size", format!("{}, {} bytes", size_words(inspection), inspection.bytes)),
         ("verdict", verdict_word(inspection.verdict).to_owned()),
         ("UEFI", uefi),
         ("BIOS", bios.to_owned()),
         ("Secure Boot", secure),
-        ("needs", if is_no { String::new() } else { human_bytes(inspection.needs_bytes) }),
+        ("needs", if is_no { String::new() } else { human_bytes(inspection.span.needs_bytes) }),
     ]
 }
 
@@ -147,15 +147,15 @@ pub(crate) fn inspection(path: &Path, inspection: &Inspection, common: &Common) 
     for finding in &inspection.findings {
         out.push_str(&finding_line(finding));
     }
-    if inspection.whole != Whole::Unknown {
-        let whole = if inspection.whole == Whole::Yes { "yes, nothing is missing at the end" } else { "no" };
+    if inspection.span.whole != Whole::Unknown {
+        let whole = if inspection.span.whole == Whole::Yes { "yes, nothing is missing at the end" } else { "no" };
         add!(out, "  {:<9}{whole}\n", "whole");
     }
     if !inspection.boots.is_empty() && verdict != Verdict::No {
         add!(out, "  {:<9}{}\n", "starts", boots_line(inspection));
     }
-    if verdict != Verdict::No && inspection.needs_bytes > 0 {
-        let needs = human_bytes(inspection.needs_bytes);
+    if verdict != Verdict::No && inspection.span.needs_bytes > 0 {
+        let needs = human_bytes(inspection.span.needs_bytes);
         add!(out, "  {:<9}a drive of {needs} or more\n", "needs");
     }
     if common.verbose {
@@ -170,21 +170,21 @@ pub(crate) fn inspection(path: &Path, inspection: &Inspection, common: &Common) 
 /// Sizes and tables.
 fn details(inspection: &Inspection) -> String {
     let mut out = String::new();
-    if let Some(end) = inspection.declared_bytes {
+    if let Some(end) = inspection.span.declared_bytes {
         add!(out, "  {:<9}{} bytes in the file, {end} declared\n", "size", inspection.bytes);
     }
-    for entry in inspection.mbr.iter().filter(|entry| entry.kind != PartitionType::GPT_PROTECTIVE) {
+    for entry in inspection.tables.mbr.iter().filter(|entry| entry.kind != PartitionType::GPT_PROTECTIVE) {
         let (number, kind, size) = (entry.number, entry.kind.0, human_bytes(entry.bytes));
         let active = if entry.active { ", active" } else { "" };
         add!(out, "  {:<9}partition {number}, type {kind:02X}, {size} at byte {}{active}\n", "mbr", entry.start);
     }
-    for entry in &inspection.gpt {
+    for entry in &inspection.tables.gpt {
         let (number, size) = (entry.number, human_bytes(entry.bytes));
         let name = entry.name.as_deref().unwrap_or("without a name").shown();
         let esp = if entry.is_esp { ", EFI system partition" } else { "" };
         add!(out, "  {:<9}partition {number}, {name}{esp}, {size} at byte {}\n", "gpt", entry.start);
     }
-    for partition in &inspection.apm {
+    for partition in &inspection.tables.apm {
         let (number, kind, size) = (partition.number, &partition.kind, human_bytes(partition.bytes));
         add!(out, "  {:<9}partition {number}, {kind}, {size} at byte {}\n", "apple", partition.start);
     }
@@ -194,7 +194,7 @@ fn details(inspection: &Inspection) -> String {
         let archs = if archs.is_empty() { "nothing to start".into() } else { archs.join(", ") };
         add!(out, "  {:<9}{place}, {} at byte {}: {archs}\n", "fat", human_bytes(esp.bytes), esp.start);
     }
-    for entry in inspection.catalogue.iter().flat_map(|catalogue| &catalogue.entries) {
+    for entry in inspection.optical.catalogue.iter().flat_map(|catalogue| &catalogue.entries) {
         let platform = match entry.platform {
             PlatformId::BIOS => "BIOS".to_owned(),
             PlatformId::EFI => "UEFI".to_owned(),
@@ -215,7 +215,7 @@ fn details(inspection: &Inspection) -> String {
 pub(crate) fn headlines(inspection: &Inspection) -> Vec<String> {
     let mut parts: Vec<String> = inspection.label.iter().map(|label| label.shown()).collect();
     parts.extend([kind_words(inspection).to_owned(), size_words(inspection)]);
-    parts.extend(inspection.created.as_ref().map(|created| format!("made {created}")));
+    parts.extend(inspection.optical.created.as_ref().map(|created| format!("made {created}")));
     inspection.naming.name.iter().map(|name| name.shown()).chain([parts.join(", ")]).collect()
 }
 
@@ -239,6 +239,7 @@ fn size_words(inspection: &Inspection) -> String {
     match &inspection.container {
         // Of what comes through a pipe, only what it declares itself is known.
         None if inspection.bytes == 0 && inspection.kind != Kind::Empty => inspection
+            .span
             .declared_bytes
             .map_or("of unknown length".to_owned(), |bytes| format!("{} by its own tables", human_bytes(bytes))),
         Some(Container { format, .. }) if inspection.bytes == 0 => format!("packed as {format}"),
@@ -286,7 +287,7 @@ pub(crate) fn finding_line(finding: &Finding) -> String {
 
 /// Which PCs start from a stick made of the image.
 pub(crate) fn boots_line(inspection: &Inspection) -> String {
-    let (uefi, bios, secure) = starts(inspection);
+    let Starts { uefi, bios, secure } = starts(inspection);
     let uefi = match uefi.strip_prefix("yes, ") {
         Some(archs) => format!("UEFI {archs}: yes"),
         None => format!("UEFI: {uefi}"),
@@ -297,8 +298,15 @@ pub(crate) fn boots_line(inspection: &Inspection) -> String {
     format!("{uefi}; BIOS: {bios}{secure}{optical}")
 }
 
-/// Whether UEFI, BIOS and Secure Boot start a stick made of the image.
-fn starts(inspection: &Inspection) -> (String, &'static str, String) {
+/// Whether UEFI, BIOS and Secure Boot start a stick made of the image, in words.
+#[derive(Default)]
+struct Starts {
+    uefi: String,
+    bios: &'static str,
+    secure: String,
+}
+
+fn starts(inspection: &Inspection) -> Starts {
     let boots: &[Boot] = &inspection.boots;
     let is_unseen = inspection.findings.iter().any(|finding| finding.id == FindingId::Unseen);
     let is_optical = inspection.findings.iter().any(|finding| finding.id == FindingId::OpticalEntry);
@@ -336,7 +344,7 @@ fn starts(inspection: &Inspection) -> (String, &'static str, String) {
         ("", _) => "unlikely".to_owned(),
         (signed, unsigned) => format!("{signed} likely, {unsigned} unlikely"),
     };
-    (uefi, bios, secure)
+    Starts { uefi, bios, secure }
 }
 
 fn boot_arch_words(arch: Architecture) -> &'static str {
@@ -359,7 +367,7 @@ mod tests {
         let boot = |arch, signed| Boot { firmware: Firmware::Uefi, arch, via: Via::Esp, signed: Some(signed) };
         let mut told = |boots: &[Boot]| {
             inspection.boots = boots.to_vec();
-            let (uefi, bios, secure) = starts(&inspection);
+            let Starts { uefi, bios, secure } = starts(&inspection);
             format!("{uefi}; {bios}; {secure}")
         };
         let (signed, unsigned) = (boot(Architecture::X86Of64, true), boot(Architecture::X86, false));

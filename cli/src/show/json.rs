@@ -1,17 +1,17 @@
 //! Results for programs. The keys are a promise: fields are added, never renamed.
 
 use std::borrow::Cow;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use jiff::Timestamp;
 use pyrotyp_core::contents::{Contents, Listed, TableKind};
 use pyrotyp_core::drive::{Bus, Drive, Role, Surface, Volume};
-use pyrotyp_core::guard::Rule;
+use pyrotyp_core::guard::{Judged, Rule};
 use pyrotyp_core::image::{Architecture, Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::Comparison;
 use pyrotyp_core::ledger::LastJob;
 use pyrotyp_core::published::signature::Scheme;
-use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Vouched};
+use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Unusable, Vouched};
 use pyrotyp_core::record::{Conclusion, Difference, JobResult, Record};
 use pyrotyp_core::volume::Item as Entry;
 use pyrotyp_core::{Finding, FindingId, Level};
@@ -66,13 +66,13 @@ pub(crate) fn inspect(seen: &[(&Path, Inspection)]) -> Value {
         version: &inspection.naming.version,
         edition: &inspection.naming.edition,
         architecture: inspection.naming.architecture,
-        created: &inspection.created,
-        whole: inspection.whole,
-        declared_bytes: inspection.declared_bytes,
+        created: &inspection.optical.created,
+        whole: inspection.span.whole,
+        declared_bytes: inspection.span.declared_bytes,
         verdict: inspection.verdict,
         findings: &inspection.findings,
         boots: &inspection.boots,
-        needs_bytes: inspection.needs_bytes,
+        needs_bytes: inspection.span.needs_bytes,
     });
     document(&docs.collect::<Vec<_>>())
 }
@@ -142,7 +142,7 @@ struct UnusableDoc<'a> {
     why: &'a str,
 }
 
-fn unusable((file, why): &(PathBuf, String)) -> UnusableDoc<'_> {
+fn unusable(Unusable { file, why }: &Unusable) -> UnusableDoc<'_> {
     UnusableDoc { file: file.to_string_lossy().into_owned(), why }
 }
 
@@ -415,30 +415,30 @@ struct DriveDoc<'a> {
 }
 
 /// The document of `drives`.
-pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)]) -> Value {
+pub(crate) fn drives(shown: &[Judged]) -> Value {
     document(&shown.iter().map(drive_doc).collect::<Vec<_>>())
 }
 
-fn drive_doc((drive, findings): &(Drive, Vec<Finding>)) -> DriveDoc<'_> {
-    let partitions = drive.partitions.iter().map(|p| VolumeDoc::of(Some(p.number), &p.volume));
+fn drive_doc(Judged { drive, findings }: &Judged) -> DriveDoc<'_> {
+    let partitions = drive.holds.partitions.iter().map(|p| VolumeDoc::of(Some(p.number), &p.volume));
     DriveDoc {
         tag: drive.tag.to_string(),
         path: &drive.path,
         links: &drive.links,
-        vendor: &drive.vendor,
-        model: &drive.model,
-        serial: &drive.serial,
+        vendor: &drive.says.vendor,
+        model: &drive.says.model,
+        serial: &drive.says.serial,
         bytes: drive.bytes,
         sector_bytes: drive.sector_bytes,
-        bus: drive.bus,
-        link_mbps: drive.link_mbps,
-        could_be_faster: drive.could_be_faster,
-        removable: drive.removable,
+        bus: drive.link.bus,
+        link_mbps: drive.link.mbps,
+        could_be_faster: drive.link.could_be_faster,
+        removable: drive.says.removable,
         role: drive.role(),
         findings,
         partitions: partitions.collect(),
-        whole: drive.whole.as_ref().map(|volume| VolumeDoc::of(None, volume)),
-        surface: drive.surface,
+        whole: drive.holds.whole.as_ref().map(|volume| VolumeDoc::of(None, volume)),
+        surface: drive.holds.surface,
     }
 }
 
@@ -450,7 +450,7 @@ struct EventDoc<'a> {
 }
 
 /// One line of `drives --watch`.
-pub(crate) fn event(event: &str, judged: &(Drive, Vec<Finding>), time: Timestamp) -> String {
+pub(crate) fn event(event: &str, judged: &Judged, time: Timestamp) -> String {
     let doc = EventDoc { time: time.to_string(), event, drive: drive_doc(judged) };
     // These values hold nothing that JSON can't.
     edge::json(&serde_json::to_string(&doc).unwrap_or_default()) + "\n"

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::{Drive, Role};
-use pyrotyp_core::guard::Rule;
+use pyrotyp_core::guard::{Judged, Rule};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{Finding, FindingId, Level};
 use unicode_width::UnicodeWidthStr;
@@ -15,12 +15,12 @@ use crate::asked::Common;
 const HEADINGS: [&str; 6] = ["TAG", "ROLE", "DRIVE", "SIZE", "LINK", "PATH"];
 
 /// All rows, with what speaks against each drive below it; `hidden` more were left out.
-pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Common) -> String {
+pub(crate) fn drives(shown: &[Judged], hidden: usize, common: &Common) -> String {
     let mut out = String::new();
     if shown.is_empty() {
         out.push_str("no drive is attached that could be written\n");
     } else {
-        let rows: Vec<_> = shown.iter().map(|(drive, _)| cells(drive)).collect();
+        let rows: Vec<_> = shown.iter().map(|judged| cells(&judged.drive)).collect();
         let width = |column: usize| {
             let cells = rows.iter().map(|row| row[column].width());
             cells.chain([HEADINGS[column].width()]).max().unwrap_or_default()
@@ -28,7 +28,7 @@ pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Co
         let widths: [usize; 6] = std::array::from_fn(width);
         let heading = line(&HEADINGS.map(str::to_owned), &widths);
         out.push_str(&format!("{FAINT}{}{FAINT:#}\n", heading));
-        for ((drive, findings), row) in shown.iter().zip(&rows) {
+        for (Judged { drive, findings }, row) in shown.iter().zip(&rows) {
             let row = line(row, &widths);
             let (tag, rest) = row.split_at_checked(drive.tag.as_str().len()).unwrap_or((&row, ""));
             out.push_str(&format!("{NAME}{tag}{NAME:#}{rest}\n"));
@@ -45,7 +45,8 @@ pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Co
             let drives = if hidden == 1 { "drive is" } else { "drives are" };
             out.push_str(&format!("{hidden} more {drives} attached that can't be chosen: pyrotyp drives --all\n"));
         }
-        if shown.iter().any(|(drive, _)| matches!(drive.role(), Role::Stick | Role::Card) && drive.bytes > 0) {
+        if shown.iter().any(|Judged { drive, .. }| matches!(drive.role(), Role::Stick | Role::Card) && drive.bytes > 0)
+        {
             out.push_str("next: pyrotyp write IMAGE --to TAG\n");
         }
     }
@@ -53,7 +54,7 @@ pub(crate) fn drives(shown: &[(Drive, Vec<Finding>)], hidden: usize, common: &Co
 }
 
 /// One line of `drives --watch`.
-pub(crate) fn event(event: &str, (drive, findings): &(Drive, Vec<Finding>), time: Timestamp) -> String {
+pub(crate) fn event(event: &str, Judged { drive, findings }: &Judged, time: Timestamp) -> String {
     let time = time.to_zoned(TimeZone::system()).strftime("%H:%M:%S");
     let style = if event == "left" { FAINT } else { NAME };
     let [tag, role, name, size, link, path] = cells(drive);
@@ -126,8 +127,8 @@ pub(crate) fn role(role: Role) -> &'static str {
 
 /// How the drive is attached, and how fast that can be.
 pub(crate) fn link(drive: &Drive) -> String {
-    let bus = drive.bus.name();
-    match drive.link_mbps {
+    let bus = drive.link.bus.name();
+    match drive.link.mbps {
         Some(mbps) if mbps >= 1000 => format!("{bus} {} Gb/s", f64::from(mbps) / 1000.0),
         Some(mbps) => format!("{bus} {mbps} Mb/s"),
         None => bus.to_owned(),
@@ -136,7 +137,7 @@ pub(crate) fn link(drive: &Drive) -> String {
 
 fn details(drive: &Drive) -> String {
     let mut out = String::new();
-    if let Some(serial) = &drive.serial {
+    if let Some(serial) = &drive.says.serial {
         out.push_str(&format!("       serial {}\n", serial.shown()));
     }
     for link in &drive.links {

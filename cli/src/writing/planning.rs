@@ -53,6 +53,8 @@ pub(crate) struct Image<'a> {
     pub report: Option<&'a Report>,
     /// What it will be compared with on the way, in words.
     pub expects: Option<&'a str>,
+    /// What is compared before anything is changed.
+    pub checks: &'a [Check],
 }
 
 impl Image<'_> {
@@ -67,8 +69,8 @@ impl Image<'_> {
             bytes: self.bytes,
             is_packed: self.is_packed(),
             label: self.inspection.label.clone(),
-            needs_bytes: self.inspection.needs_bytes,
-            laid_out_for: self.inspection.sector_bytes,
+            needs_bytes: self.inspection.span.needs_bytes,
+            laid_out_for: self.inspection.tables.sector_bytes,
             findings: self.inspection.findings.clone(),
         }
     }
@@ -77,7 +79,7 @@ impl Image<'_> {
 /// Finds the drives that are meant, each once, and makes the plan.
 pub(crate) fn plan(
     names: &[String],
-    (image, checks): (&Image<'_>, Vec<Check>),
+    image: &Image<'_>,
     asked: &Job,
     platform: &dyn Platform,
     session: &Session<'_>,
@@ -96,7 +98,13 @@ pub(crate) fn plan(
         }
         choices.push(choice);
     }
-    let wish = Wish { image: image.planned(), checks, choices, how: asked.how(), accepted: asked.accept.clone() };
+    let wish = Wish {
+        image: image.planned(),
+        checks: image.checks.to_vec(),
+        choices,
+        how: asked.how(),
+        accepted: asked.accept.clone(),
+    };
     Ok(Plan::make(wish, platform, &bench(session.common)?, Timestamp::now())?)
 }
 

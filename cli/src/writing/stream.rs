@@ -96,8 +96,8 @@ pub(crate) fn write(
     let inspection = &beginning.inspection;
     fit_to_write(path, inspection)?;
     let platform = &*platform(session.common)?;
-    let image = Image { path, is_file: false, inspection, bytes, report: None, expects: Some(expects) };
-    let mut plan = planning::plan(to, (&image, Vec::new()), asked, platform, session)?;
+    let image = Image { path, is_file: false, inspection, bytes, report: None, expects: Some(expects), checks: &[] };
+    let mut plan = planning::plan(to, &image, asked, platform, session)?;
     let ready = planning::clear(&plan)
         .and_then(|_| planning::may_claim(&plan, platform))
         .and_then(|()| planning::resuming(&plan, bytes.filter(|_| beginning.packed.is_none()), None, session.common))

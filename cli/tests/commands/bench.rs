@@ -72,6 +72,12 @@ impl Bench {
         head.iter().chain(end).all(|byte| *byte == 0)
     }
 
+    /// How many jobs are on record below this state folder.
+    pub(crate) fn records(&self, state: &str) -> usize {
+        let names = fs::read_dir(self.path(state).join("jobs")).unwrap().map(|entry| entry.unwrap().file_name());
+        names.filter(|name| name.to_str().unwrap().ends_with(".json")).count()
+    }
+
     /// Changes bytes of a drive behind the program's back.
     pub(crate) fn alter(&self, name: &str, at: u64, bytes: &[u8]) {
         self.alter_in(&format!("tray/{name}.img"), at, bytes);

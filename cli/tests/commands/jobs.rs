@@ -181,7 +181,7 @@ fn a_job_that_is_killed_is_known_to_have_begun() {
     }
     child.kill().unwrap();
     child.wait().unwrap();
-    assert_eq!(std::fs::read_dir(state.join("jobs")).unwrap().count(), 2);
+    assert_eq!(bench.records(state.to_str().unwrap()), 2);
     let mut told = vec![
         bench.on_tray(&format!("contents {tag}")),
         bench.at_terminal(&format!("write rescue.iso --to {tag} --color never"), "\n"),

@@ -3,7 +3,7 @@
 use std::io;
 
 use crate::bytes::{Part, ReadAt};
-use crate::drive::{Partition, Surface, Volume};
+use crate::drive::{Holds, Partition, Surface, Volume};
 use crate::volume::{filesystem, gpt, mbr};
 
 /// Places that are looked at to tell whether there is anything, and how much of each, in bytes; the first and the last are larger.
@@ -31,17 +31,14 @@ pub fn surface(part: &dyn ReadAt) -> io::Result<Surface> {
     Ok(Surface::Empty)
 }
 
-/// What is on a drive: its partitions, the file system that spans the whole, and whether there is anything if there is neither.
-pub type Found = (Vec<Partition>, Option<Volume>, Surface);
-
 /// Looks at a drive.
 ///
 /// # Errors
 /// When the drive can't be read.
-pub fn read(drive: &dyn ReadAt) -> io::Result<Found> {
+pub fn read(drive: &dyn ReadAt) -> io::Result<Holds> {
     let (placed, whole) = read_placed(drive)?;
     let surface = if placed.is_empty() && whole.is_none() { surface(drive)? } else { Surface::Unread };
-    Ok((placed.into_iter().map(|(partition, _)| partition).collect(), whole, surface))
+    Ok(Holds { partitions: placed.into_iter().map(|(partition, _)| partition).collect(), whole, surface })
 }
 
 /// A partition, and its first byte on the drive.

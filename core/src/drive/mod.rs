@@ -1,6 +1,7 @@
 //! Drives as values: who they are, what they are for, what is on them, and which one was meant.
 
 mod choice;
+mod saying;
 mod tag;
 
 use crate::text::Shown;
@@ -8,6 +9,7 @@ use crate::text::foreign::quoted;
 use serde::{Deserialize, Serialize};
 
 pub use choice::{Choice, NamedBy};
+pub use saying::Saying;
 pub use tag::Tag;
 
 /// How a drive is attached.
@@ -167,6 +169,30 @@ pub enum Use {
     },
 }
 
+/// How a drive is attached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Link {
+    /// Through what.
+    pub bus: Bus,
+    /// The slot of a card reader, by its number: what the drive says of itself then tells of the reader, not of the card.
+    pub slot: Option<u32>,
+    /// How fast, in megabits a second.
+    pub mbps: Option<u32>,
+    /// Whether it can do more than the port or hub that it is plugged into.
+    pub could_be_faster: bool,
+}
+
+/// What is on a drive.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Holds {
+    /// Partitions, in order.
+    pub partitions: Vec<Partition>,
+    /// File system on the drive as a whole, without or around a partition table.
+    pub whole: Option<Volume>,
+    /// What is on it, where there is neither a partition nor a file system.
+    pub surface: Surface,
+}
+
 /// A whole drive, as the system describes it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Drive {
@@ -176,38 +202,22 @@ pub struct Drive {
     pub path: String,
     /// Paths that stay the same while it is in the same port or on the same PC.
     pub links: Vec<String>,
-    /// Maker, as the drive says.
-    pub vendor: Option<String>,
-    /// Model, as the drive says.
-    pub model: Option<String>,
-    /// Serial number, as the drive says.
-    pub serial: Option<String>,
+    /// Who it says it is.
+    pub says: Saying,
     /// Size in bytes; zero when there is no medium.
     pub bytes: u64,
     /// Smallest unit that can be written, in bytes.
     pub sector_bytes: u32,
     /// How it is attached.
-    pub bus: Bus,
-    /// The slot of a card reader, by its number: what the drive says of itself then tells of the reader, not of the card.
-    pub slot: Option<u32>,
-    /// Speed of its link, in megabits a second.
-    pub link_mbps: Option<u32>,
-    /// Whether it can do more than the port or hub that it is plugged into.
-    pub could_be_faster: bool,
-    /// Whether it says that its medium can be removed.
-    pub removable: bool,
+    pub link: Link,
     /// Whether it refuses to be written.
     pub write_protected: bool,
     /// Number that grows each time a medium appears here, so that a swap shows.
     pub generation: Option<u64>,
     /// How long it has been attached, in seconds, where the system tells.
     pub attached_seconds: Option<u64>,
-    /// Partitions, in order.
-    pub partitions: Vec<Partition>,
-    /// File system on the drive as a whole, without or around a partition table.
-    pub whole: Option<Volume>,
-    /// What is on it, where there is neither a partition nor a file system.
-    pub surface: Surface,
+    /// What is on it.
+    pub holds: Holds,
     /// What the running system needs it for.
     pub uses: Vec<Use>,
 }
@@ -243,11 +253,11 @@ impl Drive {
         if self.uses.iter().any(|use_| matches!(use_, Use::System { .. })) {
             return Role::System;
         }
-        match self.bus {
+        match self.link.bus {
             Bus::Virtual => Role::Virtual,
-            Bus::Mmc if self.removable => Role::Card,
-            Bus::Usb if self.removable && (self.bytes == 0 || self.slot.is_some()) => Role::Card,
-            Bus::Usb if self.removable && self.bytes <= STICK_BYTES_MOST => Role::Stick,
+            Bus::Mmc if self.says.removable => Role::Card,
+            Bus::Usb if self.says.removable && (self.bytes == 0 || self.link.slot.is_some()) => Role::Card,
+            Bus::Usb if self.says.removable && self.bytes <= STICK_BYTES_MOST => Role::Stick,
             Bus::Usb => Role::External,
             _ => Role::Internal,
         }
@@ -255,14 +265,14 @@ impl Drive {
 
     /// Vendor and model in one line, or what there is of them.
     pub fn name(&self) -> String {
-        let parts = [self.vendor.as_deref(), self.model.as_deref()];
+        let parts = [self.says.vendor.as_deref(), self.says.model.as_deref()];
         let name = parts.into_iter().flatten().collect::<Vec<_>>().join(" ");
         if name.is_empty() { "unnamed drive".to_owned() } else { name.shown() }
     }
 
     /// Everything on it that carries a file system, the whole first.
     pub fn volumes(&self) -> impl Iterator<Item = &Volume> {
-        self.whole.iter().chain(self.partitions.iter().map(|partition| &partition.volume))
+        self.holds.whole.iter().chain(self.holds.partitions.iter().map(|partition| &partition.volume))
     }
 
     /// Whether `other` is this drive with the same medium still in the same place.
@@ -282,22 +292,19 @@ impl Drive {
             tag: tag.parse().unwrap(),
             path: "/dev/sdb".to_owned(),
             links: Vec::new(),
-            vendor: Some("Kestrin".to_owned()),
-            model: Some("Pocket".to_owned()),
-            serial: Some(format!("of {tag}")),
+            says: Saying {
+                vendor: Some("Kestrin".to_owned()),
+                model: Some("Pocket".to_owned()),
+                serial: Some(format!("of {tag}")),
+                removable: true,
+            },
             bytes: 16_008_609_792,
             sector_bytes: 512,
-            bus: Bus::Usb,
-            slot: None,
-            link_mbps: None,
-            could_be_faster: false,
-            removable: true,
+            link: Link { bus: Bus::Usb, slot: None, mbps: None, could_be_faster: false },
             write_protected: false,
             generation: None,
             attached_seconds: None,
-            partitions: Vec::new(),
-            whole: None,
-            surface: Surface::Empty,
+            holds: Holds { partitions: Vec::new(), whole: None, surface: Surface::Empty },
             uses: Vec::new(),
         }
     }

@@ -7,6 +7,8 @@ use std::sync::LazyLock;
 use data_encoding::{Encoding, Specification};
 use serde::{Deserialize, Serialize};
 
+use crate::drive::saying::Saying;
+
 /// Crockford base 32: no I, L, O or U, so that nothing is misread.
 const ALPHABET: &str = "0123456789ABCDEFGHJKMNPQRSTVWXYZ";
 const LENGTH: usize = 5;
@@ -27,17 +29,13 @@ impl Tag {
     ///
     /// The digest covers each text with its length before it, so that no two properties can run together.
     pub fn of(vendor: Option<&str>, model: Option<&str>, serial: Option<&str>, bytes: u64) -> Self {
-        Self::in_slot(vendor, model, serial, bytes, None)
+        let [vendor, model, serial] = [vendor, model, serial].map(|text| text.map(str::to_owned));
+        Self::in_slot(&Saying { vendor, model, serial, removable: true }, bytes, None)
     }
 
     /// The tag of a medium in a slot of a card reader. What is said there tells of the reader: the tag is never a sure one.
-    pub fn in_slot(
-        vendor: Option<&str>,
-        model: Option<&str>,
-        serial: Option<&str>,
-        bytes: u64,
-        slot: Option<u32>,
-    ) -> Self {
+    pub fn in_slot(says: &Saying, bytes: u64, slot: Option<u32>) -> Self {
+        let [vendor, model, serial] = [&says.vendor, &says.model, &says.serial].map(Option::as_deref);
         let serial = serial.filter(|serial| is_usable(serial));
         let mut hasher = blake3::Hasher::new();
         hasher.update(b"pyrotyp drive tag 1");

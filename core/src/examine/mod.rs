@@ -2,14 +2,14 @@
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
 
-mod before;
+mod candidate;
 mod examiner;
 mod fault;
 mod opened;
 mod shelf_notes;
 mod watch;
 
-pub use before::{Before, Check, Proven, Refusal, checks, is_damage};
+pub use candidate::{Candidate, Check, Proven, Refusal, checks, is_damage};
 pub use examiner::{Depth, Examiner, Known, given_keys};
 pub use fault::ExamineError;
 pub use opened::{Content, ContentFault, OpenedImage};

@@ -87,7 +87,7 @@ impl OpenedImage {
 
     /// The optical volume of an image that is not packed.
     pub fn plain_volume(&self) -> Option<&iso9660::IsoVolume> {
-        self.inspection.volume.as_ref().filter(|_| self.inspection.container.is_none())
+        self.inspection.optical.volume.as_ref().filter(|_| self.inspection.container.is_none())
     }
 
     /// What goes onto a drive that has room for `room` bytes. A packed image is unpacked once, to nowhere, so
@@ -101,7 +101,7 @@ impl OpenedImage {
         let measured = packed.measure(room, cancel, &mut |done| watcher.heard(&CheckEvent::Moved { done }));
         watcher.heard(&CheckEvent::Ended);
         let unpacked = measured?;
-        let missing = self.inspection.declared_bytes.unwrap_or(0).saturating_sub(unpacked.size());
+        let missing = self.inspection.span.declared_bytes.unwrap_or(0).saturating_sub(unpacked.size());
         if missing > 0 {
             return Err(ContentFault::CutInside { bytes: missing });
         }

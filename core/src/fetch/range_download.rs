@@ -190,6 +190,7 @@ fn look_at(head: &[u8]) -> Result<(), MirrorFault> {
         _ if head.is_empty() => "an empty file",
         Some(Stranger::Other { what, .. }) => what.split(':').next().unwrap_or(what),
         Some(Stranger::Archive(what)) => what,
+        Some(Stranger::Zeros) => "nothing but zeros",
         None => return Ok(()),
     };
     Err(MirrorFault::NotAnImage { what: what.to_owned() })

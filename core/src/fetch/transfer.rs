@@ -104,24 +104,21 @@ pub fn transfer(
         total: wanted.bytes.or_else(|| has_earlier.then_some(part.side.bytes)),
         part,
         most,
-        algorithms,
+        hashing: Hashing { algorithms, pace: Arc::default(), follower: None },
         mirrors,
-        workers: Vec::new(),
-        reports,
-        heard,
-        next_id: 0,
-        pace: Arc::default(),
-        follower: None,
-        sources: if has_earlier { BTreeSet::from([EARLIER]) } else { BTreeSet::new() },
-        last_dropped: None,
-        length_from: None,
-        restarts: 0,
+        lines: Connections { workers: Vec::new(), reports, heard, next_id: 0 },
+        origin: Origin {
+            sources: if has_earlier { BTreeSet::from([EARLIER]) } else { BTreeSet::new() },
+            last_dropped: None,
+            length_from: None,
+            restarts: 0,
+        },
         furthest: 0,
         saved: now,
     };
     let outcome = transfer.run(cancel, listener);
     transfer.abandon_all();
-    if let Some(follower) = transfer.follower.take() {
+    if let Some(follower) = transfer.hashing.follower.take() {
         follower.give_up();
     }
     let saved = transfer.part.save();
@@ -130,27 +127,43 @@ pub fn transfer(
     Ok(sums)
 }
 
+/// The connections, and what they report.
+struct Connections {
+    workers: Vec<Worker>,
+    reports: Sender<(u64, RangeReport)>,
+    heard: Receiver<(u64, RangeReport)>,
+    next_id: u64,
+}
+
+/// The checksums of what is there without a gap.
+struct Hashing {
+    algorithms: Vec<Algorithm>,
+    pace: Arc<HashPace>,
+    follower: Option<Follower>,
+}
+
+/// Whose word what is there rests on.
+struct Origin {
+    /// Mirrors from which something of it came.
+    sources: BTreeSet<usize>,
+    last_dropped: Option<usize>,
+    /// The mirror that told the length, where nothing published does.
+    length_from: Option<usize>,
+    /// How often everything began again.
+    restarts: u32,
+}
+
 struct Transfer<'a> {
     web: &'a Web,
     wanted: &'a Wanted,
     pieces: Option<Arc<Pieces>>,
     part: &'a mut PartFile,
     most: u64,
-    algorithms: Vec<Algorithm>,
     total: Option<u64>,
+    hashing: Hashing,
     mirrors: Vec<MirrorState>,
-    workers: Vec<Worker>,
-    reports: Sender<(u64, RangeReport)>,
-    heard: Receiver<(u64, RangeReport)>,
-    next_id: u64,
-    pace: Arc<HashPace>,
-    follower: Option<Follower>,
-    /// Mirrors from which something of what is there came.
-    sources: BTreeSet<usize>,
-    last_dropped: Option<usize>,
-    /// The mirror that told the length, where nothing published does.
-    length_from: Option<usize>,
-    restarts: u32,
+    lines: Connections,
+    origin: Origin,
     /// The most that ever was there.
     furthest: u64,
     saved: Instant,
@@ -170,7 +183,7 @@ impl Transfer<'_> {
                 continue;
             }
             self.start_workers(listener)?;
-            match self.heard.recv_timeout(Duration::from_millis(50)) {
+            match self.lines.heard.recv_timeout(Duration::from_millis(50)) {
                 Ok((id, report)) => self.take(id, report, listener)?,
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => return Err(FetchError::Stopped),
@@ -178,7 +191,7 @@ impl Transfer<'_> {
             self.leave_slow_ones(listener);
             let under_way: u64 = match self.pieces {
                 // Of a piece that is not whole yet nothing counts, and still it moves.
-                Some(_) => self.workers.iter().map(|worker| worker.arrived).fold(0, u64::saturating_add),
+                Some(_) => self.lines.workers.iter().map(|worker| worker.arrived).fold(0, u64::saturating_add),
                 None => 0,
             };
             listener.moved(self.part.side.done.bytes().saturating_add(under_way), self.total);
@@ -203,8 +216,8 @@ impl Transfer<'_> {
 
     /// Gives every mirror that may be asked now something to do.
     fn start_workers(&mut self, listener: &mut dyn Listener) -> Result<(), FetchError> {
-        if self.workers.is_empty() && self.usable().next().is_none() {
-            let dropped = self.last_dropped.and_then(|place| self.mirrors.get(place));
+        if self.lines.workers.is_empty() && self.usable().next().is_none() {
+            let dropped = self.origin.last_dropped.and_then(|place| self.mirrors.get(place));
             let fault = dropped.and_then(|mirror| mirror.dropped.clone()).unwrap_or(MirrorFault::Silent);
             let address = dropped.map(|mirror| mirror.address.clone()).unwrap_or_default();
             return Err(FetchError::NoMirror { address, fault });
@@ -212,7 +225,7 @@ impl Transfer<'_> {
         // Only where each piece can be told right from wrong may several servers have a hand in it.
         let is_shared = self.pieces.is_some() && self.total.is_some();
         let most = if is_shared { CONNECTIONS_MOST } else { 1 };
-        while self.workers.len() < most {
+        while self.lines.workers.len() < most {
             let Some((start, end)) =
                 self.next_range(if is_shared && self.usable().count() > 1 { Share::Part } else { Share::All })
             else {
@@ -227,10 +240,10 @@ impl Transfer<'_> {
     /// What nobody has and nobody is fetching.
     fn next_range(&self, share: Share) -> Option<(u64, Option<u64>)> {
         let Some(total) = self.total else {
-            return self.workers.is_empty().then_some((0, None));
+            return self.lines.workers.is_empty().then_some((0, None));
         };
         let mut taken = self.part.side.done.clone();
-        for worker in &self.workers {
+        for worker in &self.lines.workers {
             taken.add(worker.start, worker.end.unwrap_or(total));
         }
         let (start, end) = taken.gap(0, total)?;
@@ -252,7 +265,7 @@ impl Transfer<'_> {
     fn pick(&self, start: u64, end: Option<u64>) -> Option<usize> {
         let is_part = start > 0 || end != self.total;
         let now = Instant::now();
-        let is_free = |place: usize| self.workers.iter().all(|worker| worker.mirror != place);
+        let is_free = |place: usize| self.lines.workers.iter().all(|worker| worker.mirror != place);
         let free = self.usable().filter(|(place, mirror)| is_free(*place) && mirror.not_before <= now);
         // One that can't send parts is left for when all others are gone; then everything starts over.
         let others = self.usable().any(|(_, mirror)| !mirror.has_no_parts);
@@ -282,7 +295,7 @@ impl Transfer<'_> {
         if self.total.is_none() {
             // Whatever an earlier answer of unknown length left is no part of this one.
             self.part.start_over();
-            self.sources.clear();
+            self.origin.sources.clear();
         }
         let Some(mirror) = self.mirrors.get_mut(place) else { return Ok(()) };
         if !mirror.was_asked {
@@ -291,8 +304,8 @@ impl Transfer<'_> {
         }
         // Up to the very end, no server needs to be told where that is; from the start on, not even that it is a range.
         let asked_end = end.filter(|_| end != self.total && !mirror.has_no_parts);
-        let id = self.next_id;
-        self.next_id = self.next_id.saturating_add(1);
+        let id = self.lines.next_id;
+        self.lines.next_id = self.lines.next_id.saturating_add(1);
         let is_given_up = Arc::new(AtomicBool::new(false));
         let errand = Errand {
             id,
@@ -302,14 +315,14 @@ impl Transfer<'_> {
             total: self.total,
             most: self.most,
             pieces: self.pieces.clone(),
-            pace: Arc::clone(&self.pace),
+            pace: Arc::clone(&self.hashing.pace),
             file: Arc::clone(&self.part.file),
             is_given_up: Arc::clone(&is_given_up),
-            reports: self.reports.clone(),
+            reports: self.lines.reports.clone(),
         };
         let spawned = std::thread::Builder::new().name("fetch".to_owned()).spawn(move || errand.run());
         spawned.map_err(|error| self.disk(error))?;
-        self.workers.push(Worker {
+        self.lines.workers.push(Worker {
             id,
             mirror: place,
             start,
@@ -323,8 +336,8 @@ impl Transfer<'_> {
 
     /// Takes in what a connection tells.
     fn take(&mut self, id: u64, report: RangeReport, listener: &mut dyn Listener) -> Result<(), FetchError> {
-        let Some(place) = self.workers.iter().position(|worker| worker.id == id) else { return Ok(()) };
-        let Some(worker) = self.workers.get_mut(place) else { return Ok(()) };
+        let Some(place) = self.lines.workers.iter().position(|worker| worker.id == id) else { return Ok(()) };
+        let Some(worker) = self.lines.workers.get_mut(place) else { return Ok(()) };
         let mirror = worker.mirror;
         match report {
             RangeReport::Began(began) => {
@@ -342,8 +355,8 @@ impl Transfer<'_> {
                     worker.since.1 = worker.since.1.saturating_sub(end.saturating_sub(start));
                 }
                 self.part.side.done.add(start, end);
-                self.sources.insert(mirror);
-                if let Some(follower) = &self.follower {
+                self.origin.sources.insert(mirror);
+                if let Some(follower) = &self.hashing.follower {
                     follower.reached(self.part.side.done.prefix());
                 }
                 let done = self.part.side.done.bytes();
@@ -353,7 +366,7 @@ impl Transfer<'_> {
                 }
             }
             RangeReport::Ended(outcome) => {
-                self.workers.remove(place);
+                self.lines.workers.remove(place);
                 match outcome {
                     Ok(total) => {
                         self.total = self.total.or(total);
@@ -370,7 +383,7 @@ impl Transfer<'_> {
     fn began(&mut self, place: usize, from: u64, began: Began, listener: &mut dyn Listener) -> Result<(), FetchError> {
         let Began { total, validator } = began;
         if self.total.is_none() && total.is_some() {
-            (self.total, self.length_from) = (total, Some(place));
+            (self.total, self.origin.length_from) = (total, Some(place));
         }
         let Some(mirror) = self.mirrors.get_mut(place) else { return Ok(()) };
         listener.told(&News::Sending { address: &mirror.address, from });
@@ -379,11 +392,11 @@ impl Transfer<'_> {
         side.address.clone_from(&mirror.address);
         (side.validator, side.bytes) = (validator, self.total.unwrap_or(0));
         side.sum = self.wanted.sums.first().map(|sum| sum.hex.clone());
-        if let (None, Some(total)) = (&self.follower, self.total) {
-            let follower = Follower::start(self.part.path(), total, &self.algorithms, &self.pace)
+        if let (None, Some(total)) = (&self.hashing.follower, self.total) {
+            let follower = Follower::start(self.part.path(), total, &self.hashing.algorithms, &self.hashing.pace)
                 .map_err(|error| self.disk(error))?;
             follower.reached(self.part.side.done.prefix());
-            self.follower = Some(follower);
+            self.hashing.follower = Some(follower);
         }
         Ok(())
     }
@@ -394,7 +407,7 @@ impl Transfer<'_> {
         let is_known = !self.wanted.sums.is_empty() || self.pieces.is_some();
         let is_length = matches!(fault, MirrorFault::OtherLength { .. } | MirrorFault::Changed);
         // Two mirrors tell two lengths: the one that could not keep to its own goes.
-        if let Some(teller) = self.length_from.filter(|teller| is_length && *teller != place)
+        if let Some(teller) = self.origin.length_from.filter(|teller| is_length && *teller != place)
             && let Some(said) = self.total
             && self.mirrors.get(teller).is_some_and(|teller| teller.has_failed)
         {
@@ -406,7 +419,7 @@ impl Transfer<'_> {
             self.start_over("two servers tell two lengths of the file", listener);
             return;
         }
-        let may_restart = self.restarts < RESTARTS_MOST;
+        let may_restart = self.origin.restarts < RESTARTS_MOST;
         let Some(mirror) = self.mirrors.get_mut(place) else { return };
         match fault {
             MirrorFault::NoParts if !mirror.has_no_parts => {
@@ -445,16 +458,16 @@ impl Transfer<'_> {
             listener.told(&News::Dropped { address: &mirror.address, fault: &fault });
         }
         mirror.dropped = Some(fault);
-        self.last_dropped = Some(place);
+        self.origin.last_dropped = Some(place);
         // Nor is its word on the length worth anything, if nothing came of it.
-        if self.length_from == Some(place) && self.part.side.done.bytes() == 0 {
+        if self.origin.length_from == Some(place) && self.part.side.done.bytes() == 0 {
             self.forget_length();
         }
     }
 
     fn forget_length(&mut self) {
-        (self.total, self.length_from) = (self.wanted.bytes, None);
-        if let Some(follower) = self.follower.take() {
+        (self.total, self.origin.length_from) = (self.wanted.bytes, None);
+        if let Some(follower) = self.hashing.follower.take() {
             follower.give_up();
         }
     }
@@ -465,9 +478,9 @@ impl Transfer<'_> {
         let is_better = |place: usize, mirror: &MirrorState, workers: &[Worker]| {
             !mirror.is_slow && workers.iter().all(|worker| worker.mirror != place)
         };
-        let has_better = self.usable().any(|(place, mirror)| is_better(place, mirror, &self.workers));
+        let has_better = self.usable().any(|(place, mirror)| is_better(place, mirror, &self.lines.workers));
         let (mut left, mut given_up) = (Vec::new(), Vec::new());
-        for worker in &mut self.workers {
+        for worker in &mut self.lines.workers {
             let (since, before) = worker.since;
             if since.elapsed() < stretch {
                 continue;
@@ -497,7 +510,7 @@ impl Transfer<'_> {
     }
 
     fn abandon(&mut self, which: impl Fn(&Worker) -> bool) {
-        self.workers.retain(|worker| {
+        self.lines.workers.retain(|worker| {
             let is_left = which(worker);
             if is_left {
                 worker.is_given_up.store(true, Ordering::SeqCst);
@@ -518,17 +531,17 @@ impl Transfer<'_> {
         self.abandon_all();
         self.forget_length();
         self.part.start_over();
-        self.sources.clear();
-        self.restarts = self.restarts.saturating_add(1);
+        self.origin.sources.clear();
+        self.origin.restarts = self.origin.restarts.saturating_add(1);
     }
 
     /// All of it is there: is it right? `None` when something has to be fetched again.
     fn prove(&mut self, cancel: &Cancel, listener: &mut dyn Listener) -> Result<Option<Vec<Sum>>, FetchError> {
         self.abandon_all();
         let total = self.total.unwrap_or(0);
-        let follower = match self.follower.take() {
+        let follower = match self.hashing.follower.take() {
             Some(follower) => follower,
-            None => Follower::start(self.part.path(), total, &self.algorithms, &self.pace)
+            None => Follower::start(self.part.path(), total, &self.hashing.algorithms, &self.hashing.pace)
                 .map_err(|error| self.disk(error))?,
         };
         let read = follower.finish();
@@ -542,7 +555,7 @@ impl Transfer<'_> {
         {
             return Ok(None);
         }
-        let (sources, place) = (self.sources.len(), self.sources.first().copied().unwrap_or(0));
+        let (sources, place) = (self.origin.sources.len(), self.origin.sources.first().copied().unwrap_or(0));
         self.start_over("what was fetched has another checksum than published", listener);
         if sources <= 1 && place != EARLIER {
             self.failed(place, fault, listener);

@@ -45,10 +45,17 @@ pub struct Pieces {
     pub sums: Vec<Sum>,
 }
 
+/// How much pieces are worth: the greater, the more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Rank {
+    is_safe: bool,
+    bytes: std::cmp::Reverse<u64>,
+}
+
 impl Pieces {
     /// Those that can't be forged come first, then the shorter ones.
-    pub(super) fn rank(&self) -> (bool, std::cmp::Reverse<u64>) {
-        (!self.algorithm.is_forgeable(), std::cmp::Reverse(self.bytes))
+    pub(super) fn rank(&self) -> Rank {
+        Rank { is_safe: !self.algorithm.is_forgeable(), bytes: std::cmp::Reverse(self.bytes) }
     }
 }
 

@@ -33,7 +33,7 @@ pub(super) fn esps(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EspVolum
 }
 
 pub(super) fn optical_programs(image: &dyn ReadAt, facts: &Facts) -> io::Result<Vec<EfiProgram>> {
-    let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
+    let entries = facts.optical.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
     let mut programs = Vec::new();
     for entry in entries.filter(|entry| entry.bootable && entry.platform == eltorito::PlatformId::EFI) {
         // The length of the entry is too often wrong to be used.
@@ -63,10 +63,10 @@ fn efi_programs(image: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option
     let Some(fat) = fat::read(&volume)? else { return Ok(None) };
     let mut programs = Vec::new();
     for file in fat.list(&volume, EFI_FOLDER)?.unwrap_or_default() {
-        let Some(known) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
+        let Some((name, wanted)) = EFI_PROGRAMS.iter().find(|(name, _)| file.is_named(name)) else { continue };
         let mut head = [0u8; PROGRAM_HEAD];
         let count = fat.head_of(&volume, &file, &mut head)?;
-        programs.extend(program(known, head.get(..count).unwrap_or_default()));
+        programs.extend(program(name, *wanted, head.get(..count).unwrap_or_default()));
     }
     Ok(Some(programs))
 }
@@ -83,7 +83,7 @@ const MACHINES: [(u16, Architecture); 8] = [
     (0x6264, Architecture::Loongarch64),
 ];
 
-fn program((name, wanted): &(&'static str, Architecture), head: &[u8]) -> Option<EfiProgram> {
+fn program(name: &str, wanted: Architecture, head: &[u8]) -> Option<EfiProgram> {
     const PE_HEADER_AT: usize = 0x3C;
     let pe = usize::try_from(field::u32_le(head, PE_HEADER_AT).filter(|_| head.starts_with(b"MZ"))?).ok()?;
     let [b'P', b'E', 0, 0, low, high] = field::take(head, pe)? else { return None };
@@ -92,7 +92,7 @@ fn program((name, wanted): &(&'static str, Architecture), head: &[u8]) -> Option
     Some(EfiProgram {
         name: (*name).to_owned(),
         arch,
-        is_found: arch == *wanted,
+        is_found: arch == wanted,
         signed: is_signed(head, pe).unwrap_or(false),
     })
 }
@@ -101,11 +101,13 @@ fn program((name, wanted): &(&'static str, Architecture), head: &[u8]) -> Option
 pub(super) fn tree_programs(image: &dyn ReadAt, volume: &iso9660::IsoVolume) -> io::Result<Vec<EfiProgram>> {
     let mut programs = Vec::new();
     for (file, extent) in volume.files_in(image, EFI_FOLDER)? {
-        let Some(known) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else { continue };
+        let Some((name, wanted)) = EFI_PROGRAMS.iter().find(|(name, _)| file.eq_ignore_ascii_case(name)) else {
+            continue;
+        };
         let mut head = [0u8; PROGRAM_HEAD];
         let length = usize::try_from(extent.bytes).unwrap_or(usize::MAX).min(PROGRAM_HEAD);
         let count = image.fill_at(extent.start, head.get_mut(..length).unwrap_or_default())?;
-        programs.extend(program(known, head.get(..count).unwrap_or_default()));
+        programs.extend(program(name, *wanted, head.get(..count).unwrap_or_default()));
     }
     Ok(programs)
 }

@@ -60,6 +60,33 @@ pub(super) struct Trailing {
     pub is_zero: bool,
 }
 
+/// What shows at the end of an image.
+#[derive(Debug, Default)]
+pub(super) struct End {
+    pub trailing: Option<Trailing>,
+    /// From this byte on, the large files at the end of the volume hold nothing but zeros.
+    pub zeros_from: Option<u64>,
+    /// The file of the volume in which the image ends too early.
+    pub cut_in: Option<String>,
+}
+
+/// What an optical drive looks at.
+#[derive(Debug, Default)]
+pub(super) struct OpticalFacts {
+    pub volume: Option<Result<iso9660::IsoVolume, iso9660::VolumeFault>>,
+    pub catalogue: Option<eltorito::BootCatalogue>,
+}
+
+/// The programs for UEFI.
+#[derive(Debug, Default)]
+pub(super) struct Programs {
+    pub esps: Vec<EspVolume>,
+    /// Those that the boot catalogue leads to.
+    pub optical: Vec<EfiProgram>,
+    /// Those that lie in the optical volume's own tree, where no firmware looks on a stick.
+    pub tree: Vec<EfiProgram>,
+}
+
 /// What was read, before anything is judged.
 #[derive(Debug, Default)]
 pub(super) struct Facts {
@@ -68,24 +95,15 @@ pub(super) struct Facts {
     /// EFI system partitions that could not be looked into.
     pub unseen: Vec<Range<u64>>,
     pub bios: Bios,
-    pub trailing: Option<Trailing>,
-    pub head_is_zero: bool,
+    pub end: End,
     pub stranger: Option<Stranger>,
-    pub volume: Option<Result<iso9660::IsoVolume, iso9660::VolumeFault>>,
-    pub catalogue: Option<eltorito::BootCatalogue>,
+    pub optical: OpticalFacts,
     pub mbr: Option<mbr::Mbr>,
     pub gpt: Option<gpt::Gpt>,
     pub apm: Option<Vec<apm::ApmPartition>>,
     pub filesystem: Option<filesystem::FileSystem>,
-    pub esps: Vec<EspVolume>,
-    pub optical_programs: Vec<EfiProgram>,
-    /// Programs that lie in the optical volume's own tree, where no firmware looks on a stick.
-    pub tree_programs: Vec<EfiProgram>,
-    /// From this byte on, the large files at the end of the volume hold nothing but zeros.
-    pub zeros_from: Option<u64>,
+    pub programs: Programs,
     pub naming: Naming,
-    /// The file of the volume in which the image ends too early.
-    pub cut_in: Option<String>,
 }
 
 impl Facts {
@@ -106,15 +124,16 @@ impl Facts {
 
     /// The furthest end that any table or volume declares: an ESP often lies behind the end of the ISO volume.
     pub(super) fn declared(&self) -> Option<u64> {
-        let volume = self.volume.iter().flatten().map(|volume| volume.declared_bytes);
+        let volume = self.optical.volume.iter().flatten().map(|volume| volume.declared_bytes);
         let gpt = self.gpt.iter().filter_map(|gpt| gpt.declared_end());
         let filesystem = self.filesystem.iter().filter_map(|system| system.bytes);
         // Beside a volume, this map is rounded like the entry below and says nothing of its own.
-        let apm = self.apm.iter().flatten().filter(|_| self.volume.is_none());
+        let apm = self.apm.iter().flatten().filter(|_| self.optical.volume.is_none());
         let apm = apm.filter_map(|partition| partition.start.checked_add(partition.bytes));
         let others = volume.clone().chain(gpt).chain(filesystem).chain(apm).max();
-        let covers =
-            |entry: &mbr::MbrPartition| self.volume.is_some() && entry.start <= COVERS_FROM && !entry.kind.is_esp();
+        let covers = |entry: &mbr::MbrPartition| {
+            self.optical.volume.is_some() && entry.start <= COVERS_FROM && !entry.kind.is_esp()
+        };
         let entries = self.mbr.iter().flat_map(|mbr| mbr.claims());
         let (cover, parts): (Vec<_>, Vec<_>) = entries.partition(|entry| covers(entry));
         let furthest = |entries: Vec<&mbr::MbrPartition>| {
@@ -150,8 +169,12 @@ mod tests {
             let kind = mbr::PartitionType(0x17);
             let entry = mbr::MbrPartition { number: 1, active: true, kind, start, bytes: end - start };
             let mbr = mbr::Mbr { code: bootcode::BootCode::Loader, disk_signature: 0, entries: vec![entry] };
-            let facts =
-                Facts { volume: Some(Ok(volume.clone())), mbr: Some(mbr), bytes: Some(bytes), ..Facts::default() };
+            let facts = Facts {
+                optical: OpticalFacts { volume: Some(Ok(volume.clone())), catalogue: None },
+                mbr: Some(mbr),
+                bytes: Some(bytes),
+                ..Facts::default()
+            };
             facts.declared().unwrap()
         };
         let (own, rounded) = (1_000_000, 1_000_000 + 255 * 63 * 512);

@@ -4,7 +4,7 @@ use std::io;
 use std::ops::Range;
 
 use crate::bytes::ReadAt;
-use crate::image::facts::{Facts, Trailing};
+use crate::image::facts::{Facts, OpticalFacts, Trailing};
 use crate::image::packed::Seen;
 use crate::image::recognise::Stranger;
 use crate::image::{bios, efi, naming, recognise, unfinished};
@@ -16,10 +16,11 @@ pub(super) const HEAD: usize = 64 << 10;
 /// The facts of an image of which only parts could be looked at.
 pub(super) fn read_part(seen: &Seen) -> io::Result<Facts> {
     let mut facts = read(seen)?;
-    (facts.bytes, facts.trailing) = (seen.size, None);
+    (facts.bytes, facts.end.trailing) = (seen.size, None);
     facts.unseen = facts.wanted().into_iter().filter(|range| !seen.holds(range)).collect();
     // What was found in the part that was seen need not be looked for in the rest.
-    let found = |range: &Range<u64>| facts.esps.iter().any(|esp| esp.start == range.start && !esp.programs.is_empty());
+    let found =
+        |range: &Range<u64>| facts.programs.esps.iter().any(|esp| esp.start == range.start && !esp.programs.is_empty());
     facts.unseen.retain(|range| !found(range));
     Ok(facts)
 }
@@ -30,12 +31,12 @@ pub(super) fn read(image: &dyn ReadAt) -> io::Result<Facts> {
     head.truncate(count);
     let mut facts = Facts {
         bytes: Some(image.size()),
-        head_is_zero: head.iter().all(|byte| *byte == 0),
-        volume: iso9660::read(image)?,
+        optical: OpticalFacts { volume: iso9660::read(image)?, catalogue: None },
         ..Facts::default()
     };
-    if facts.volume.is_none() {
-        facts.stranger = recognise::stranger(&head);
+    if facts.optical.volume.is_none() {
+        let is_zero = head.iter().all(|byte| *byte == 0);
+        facts.stranger = recognise::stranger(&head).or(is_zero.then_some(Stranger::Zeros));
         if matches!(facts.stranger, Some(Stranger::Archive(_))) {
             return Ok(facts);
         }
@@ -50,21 +51,21 @@ pub(super) fn read(image: &dyn ReadAt) -> io::Result<Facts> {
         mbr::read_logical(image, mbr, sector_bytes)?;
     }
     facts.apm = apm::read(image)?;
-    if let Some(at) = facts.volume.as_ref().and_then(|volume| volume.as_ref().ok()?.boot_catalogue) {
-        facts.catalogue = eltorito::read(image, at)?;
+    if let Some(at) = facts.optical.volume.as_ref().and_then(|volume| volume.as_ref().ok()?.boot_catalogue) {
+        facts.optical.catalogue = eltorito::read(image, at)?;
     }
-    facts.esps = efi::esps(image, &facts)?;
+    facts.programs.esps = efi::esps(image, &facts)?;
     facts.bios = bios::bios(image, &facts)?;
-    facts.optical_programs = efi::optical_programs(image, &facts)?;
-    if let Some(Ok(volume)) = &facts.volume {
+    facts.programs.optical = efi::optical_programs(image, &facts)?;
+    if let Some(Ok(volume)) = &facts.optical.volume {
         facts.naming = naming::read(image, volume)?;
-        facts.tree_programs = efi::tree_programs(image, volume)?;
-        facts.zeros_from = unfinished::zeros_from(image, volume)?;
+        facts.programs.tree = efi::tree_programs(image, volume)?;
+        facts.end.zeros_from = unfinished::zeros_from(image, volume)?;
         if image.size() < volume.declared_bytes {
-            facts.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
+            facts.end.cut_in = volume.file_at(image, image.size())?.map(|(path, _)| path);
         }
     }
-    facts.trailing = trailing(image, facts.declared())?;
+    facts.end.trailing = trailing(image, facts.declared())?;
     Ok(facts)
 }
 

@@ -27,8 +27,8 @@ impl Inspection {
         if DISK_SIGNATURE.contains(&at) {
             return Ok(Some("the disk's signature"));
         }
-        let sector = u64::from(self.sector_bytes.unwrap_or(512));
-        if !self.gpt.is_empty() && GPT_SECTORS.contains(&at.checked_div(sector).unwrap_or(0)) {
+        let sector = u64::from(self.tables.sector_bytes.unwrap_or(512));
+        if !self.tables.gpt.is_empty() && GPT_SECTORS.contains(&at.checked_div(sector).unwrap_or(0)) {
             return Ok(Some("the partition table"));
         }
         for esp in &self.esps {
@@ -40,7 +40,8 @@ impl Inspection {
                 return Ok(Some("a FAT volume's own notes"));
             }
         }
-        let starts = self.mbr.iter().map(|entry| entry.start).chain(self.gpt.iter().map(|entry| entry.start));
+        let starts =
+            self.tables.mbr.iter().map(|entry| entry.start).chain(self.tables.gpt.iter().map(|entry| entry.start));
         for start in starts.chain([0]) {
             let inside = at.checked_sub(start).is_some_and(|inside| EXT_SUPERBLOCK.contains(&inside));
             let mut magic = [0u8; EXT_MAGIC.len()];

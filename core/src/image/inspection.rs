@@ -98,6 +98,41 @@ pub struct Container {
     pub unpacked_bytes: Option<u64>,
 }
 
+/// How far an image goes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Span {
+    /// Whether it reaches to its declared end.
+    pub whole: Whole,
+    /// The furthest end that any table or volume declares, in bytes.
+    pub declared_bytes: Option<u64>,
+    /// Size of the smallest drive that takes it, in bytes.
+    pub needs_bytes: u64,
+}
+
+/// What an image is to an optical drive.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Optical {
+    /// The ISO 9660 volume.
+    pub volume: Option<iso9660::IsoVolume>,
+    /// What an optical drive offers to start.
+    pub catalogue: Option<eltorito::BootCatalogue>,
+    /// When the volume was made.
+    pub created: Option<String>,
+}
+
+/// The partition tables of an image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tables {
+    /// Size of the sectors in which its partition tables count, in bytes; `None` if it has none.
+    pub sector_bytes: Option<u32>,
+    /// Partitions of the MBR, logical ones too.
+    pub mbr: Vec<mbr::MbrPartition>,
+    /// Partitions of the GPT.
+    pub gpt: Vec<gpt::GptPartition>,
+    /// Partitions of an Apple partition map.
+    pub apm: Vec<apm::ApmPartition>,
+}
+
 /// All that the bytes tell about an image.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Inspection {
@@ -111,34 +146,20 @@ pub struct Inspection {
     pub label: Option<String>,
     /// What the image calls itself.
     pub naming: Naming,
-    /// When the volume was made.
-    pub created: Option<String>,
-    /// Whether it reaches to its declared end.
-    pub whole: Whole,
-    /// The furthest end that any table or volume declares, in bytes.
-    pub declared_bytes: Option<u64>,
+    /// What it is to an optical drive.
+    pub optical: Optical,
+    /// How far it goes.
+    pub span: Span,
     /// Whether a stick made from it starts a PC.
     pub verdict: Verdict,
     /// The reasons, and whatever else is worth knowing.
     pub findings: Vec<Finding>,
     /// Ways in which PCs start from it.
     pub boots: Vec<Boot>,
-    /// Size of the smallest drive that takes it, in bytes.
-    pub needs_bytes: u64,
-    /// The ISO 9660 volume.
-    pub volume: Option<iso9660::IsoVolume>,
     /// The FAT volumes that were looked into.
     pub esps: Vec<EspVolume>,
-    /// What an optical drive offers to start.
-    pub catalogue: Option<eltorito::BootCatalogue>,
-    /// Size of the sectors in which its partition tables count, in bytes; `None` if it has none.
-    pub sector_bytes: Option<u32>,
-    /// Partitions of the MBR, logical ones too.
-    pub mbr: Vec<mbr::MbrPartition>,
-    /// Partitions of the GPT.
-    pub gpt: Vec<gpt::GptPartition>,
-    /// Partitions of an Apple partition map.
-    pub apm: Vec<apm::ApmPartition>,
+    /// Its partition tables.
+    pub tables: Tables,
 }
 
 impl Inspection {
@@ -152,7 +173,7 @@ impl Inspection {
     /// # Errors
     /// When the image can't be read.
     pub fn file_at(&self, image: &dyn ReadAt, at: u64) -> io::Result<Option<String>> {
-        if let Some(volume) = &self.volume
+        if let Some(volume) = &self.optical.volume
             && let Some((path, extent)) = volume.file_at(image, at)?
         {
             let inner = fat_file(image, extent.start, extent.bytes, at)?;

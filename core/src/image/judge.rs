@@ -3,7 +3,7 @@
 use crate::bytes::human_bytes;
 use crate::image::architecture::Architecture;
 use crate::image::facts::{Bios, EfiProgram, Facts, Trailing};
-use crate::image::inspection::{Boot, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use crate::image::inspection::{Boot, Firmware, Inspection, Kind, Optical, Span, Tables, Verdict, Via, Whole};
 use crate::image::packed::PackedFault;
 use crate::image::recognise::Stranger;
 use crate::text::Shown;
@@ -37,16 +37,7 @@ const DOWNLOAD_AGAIN: &str = "download it again";
 pub(super) fn judge(facts: Facts) -> Inspection {
     let kind = kind(&facts);
     let declared_bytes = facts.declared();
-    let whole = match declared_bytes {
-        None => Whole::Unknown,
-        Some(end) => match facts.bytes {
-            None => Whole::Unknown,
-            Some(bytes) if end > bytes => Whole::No,
-            Some(_) if has_failed_checksum(&facts) => Whole::No,
-            Some(_) if has_lost_a_table(&facts) || facts.zeros_from.is_some() => Whole::Unknown,
-            Some(_) => Whole::Yes,
-        },
-    };
+    let whole = whole(&facts, declared_bytes);
     let boots = boots(&facts);
     let mut findings = Vec::new();
     match kind {
@@ -65,7 +56,7 @@ pub(super) fn judge(facts: Facts) -> Inspection {
         _ => Verdict::Ready,
     };
     let needs = facts.bytes.unwrap_or(0).max(declared_bytes.unwrap_or(0));
-    let volume = facts.volume.and_then(Result::ok);
+    let volume = facts.optical.volume.and_then(Result::ok);
     let label = volume.as_ref().and_then(|volume| {
         // The label of the volume that holds the real files tells more.
         volume.udf.as_ref().and_then(|udf| udf.label.clone()).or_else(|| volume.label.clone())
@@ -79,20 +70,37 @@ pub(super) fn judge(facts: Facts) -> Inspection {
         container: None,
         label: label.or_else(|| facts.filesystem.and_then(|system| system.label)),
         naming,
-        created: volume.as_ref().and_then(|volume| volume.created.clone()),
-        whole,
-        declared_bytes,
+        span: Span {
+            whole,
+            declared_bytes,
+            needs_bytes: needs.checked_next_multiple_of(SMALLEST_SECTOR).unwrap_or(u64::MAX),
+        },
         verdict,
         findings,
         boots,
-        needs_bytes: needs.checked_next_multiple_of(SMALLEST_SECTOR).unwrap_or(u64::MAX),
-        volume,
-        esps: facts.esps,
-        catalogue: facts.catalogue,
-        sector_bytes: facts.gpt.as_ref().map(|gpt| gpt.sector_bytes).or(has_entries.then_some(MBR_SECTOR)),
-        mbr: facts.mbr.map(|mbr| mbr.entries).unwrap_or_default(),
-        gpt: facts.gpt.map(|gpt| gpt.entries).unwrap_or_default(),
-        apm: facts.apm.unwrap_or_default(),
+        optical: Optical {
+            created: volume.as_ref().and_then(|volume| volume.created.clone()),
+            volume,
+            catalogue: facts.optical.catalogue,
+        },
+        esps: facts.programs.esps,
+        tables: Tables {
+            sector_bytes: facts.gpt.as_ref().map(|gpt| gpt.sector_bytes).or(has_entries.then_some(MBR_SECTOR)),
+            mbr: facts.mbr.map(|mbr| mbr.entries).unwrap_or_default(),
+            gpt: facts.gpt.map(|gpt| gpt.entries).unwrap_or_default(),
+            apm: facts.apm.unwrap_or_default(),
+        },
+    }
+}
+
+/// Whether all of it is there.
+fn whole(facts: &Facts, declared_bytes: Option<u64>) -> Whole {
+    match declared_bytes.zip(facts.bytes) {
+        None => Whole::Unknown,
+        Some((end, bytes)) if end > bytes => Whole::No,
+        Some(_) if has_failed_checksum(facts) => Whole::No,
+        Some(_) if has_lost_a_table(facts) || facts.end.zeros_from.is_some() => Whole::Unknown,
+        Some(_) => Whole::Yes,
     }
 }
 
@@ -105,13 +113,13 @@ fn has_failed_checksum(facts: &Facts) -> bool {
 /// Whether a volume or a whole GPT is there that can't be read: it may have declared a later end.
 fn has_lost_a_table(facts: &Facts) -> bool {
     let gpt = facts.gpt.as_ref().is_some_and(|gpt| gpt.primary.is_err() && gpt.backup.is_err());
-    gpt || matches!(facts.volume, Some(Err(_)))
+    gpt || matches!(facts.optical.volume, Some(Err(_)))
 }
 
 fn kind(facts: &Facts) -> Kind {
     if facts.bytes == Some(0) {
         Kind::Empty
-    } else if facts.volume.is_some() {
+    } else if facts.optical.volume.is_some() {
         Kind::Iso9660
     } else if matches!(facts.stranger, Some(Stranger::Archive(_))) {
         Kind::Archive
@@ -140,12 +148,14 @@ fn boots(facts: &Facts) -> Vec<Boot> {
         signed: Some(program.signed),
     };
     let found = |program: &&EfiProgram| program.is_found;
-    boots.extend(facts.esps.iter().flat_map(|esp| &esp.programs).filter(found).map(|program| uefi(program, Via::Esp)));
-    let entries = facts.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
+    boots.extend(
+        facts.programs.esps.iter().flat_map(|esp| &esp.programs).filter(found).map(|program| uefi(program, Via::Esp)),
+    );
+    let entries = facts.optical.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
     if entries.clone().any(|entry| entry.bootable && entry.platform == eltorito::PlatformId::BIOS) {
         boots.push(Boot { firmware: Firmware::Bios, arch: Architecture::X86, via: Via::ElTorito, signed: None });
     }
-    boots.extend(facts.optical_programs.iter().filter(found).map(|program| uefi(program, Via::ElTorito)));
+    boots.extend(facts.programs.optical.iter().filter(found).map(|program| uefi(program, Via::ElTorito)));
     boots.sort();
     boots.dedup();
     boots
@@ -165,7 +175,7 @@ fn not_an_image(facts: &Facts) -> Finding {
             Finding::stop(FindingId::NotAnImage, format!("this is {what}"), "unpack it, then give the image inside")
         }
         Some(Stranger::Other { what, next }) => Finding::stop(FindingId::NotAnImage, format!("this is {what}"), next),
-        None if facts.head_is_zero => {
+        Some(Stranger::Zeros) => {
             Finding::stop(FindingId::NotAnImage, "it begins with zeros where an image has its tables", DOWNLOAD_AGAIN)
         }
         None => Finding::stop(
@@ -180,14 +190,14 @@ fn not_an_image(facts: &Facts) -> Finding {
 fn extent(facts: &Facts, declared: Option<u64>, findings: &mut Vec<Finding>) {
     let (Some(end), Some(bytes)) = (declared, facts.bytes) else { return };
     if let Some(missing) = end.checked_sub(bytes).filter(|missing| *missing > 0) {
-        let place = facts.cut_in.as_ref().map(|file| format!("; the file ends within {}", file.shown()));
+        let place = facts.end.cut_in.as_ref().map(|file| format!("; the file ends within {}", file.shown()));
         let place = place.unwrap_or_default();
         findings.push(Finding::stop(
             FindingId::CutShort,
             format!("{missing} of the declared {end} bytes are missing{place}"),
             format!("finish the download ({} to go), or start it again", human_bytes(missing)),
         ));
-    } else if let Some(trailing) = facts.trailing.filter(|_| !has_lost_a_table(facts)) {
+    } else if let Some(trailing) = facts.end.trailing.filter(|_| !has_lost_a_table(facts)) {
         findings.push(behind_the_end(trailing));
     }
 }
@@ -209,11 +219,11 @@ fn behind_the_end(Trailing { bytes, is_zero }: Trailing) -> Finding {
 
 /// Contradictions and failed CRCs.
 fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
-    if let Some(Err(fault)) = &facts.volume {
+    if let Some(Err(fault)) = &facts.optical.volume {
         let text = format!("the ISO 9660 volume descriptor is damaged: {fault}");
         findings.push(Finding::stop(FindingId::Damaged, text, DOWNLOAD_AGAIN));
     }
-    if facts.catalogue.as_ref().is_some_and(|catalogue| !catalogue.checksum_ok) {
+    if facts.optical.catalogue.as_ref().is_some_and(|catalogue| !catalogue.checksum_ok) {
         let text = "the El Torito boot catalogue's checksum is wrong; an optical disc may not start";
         findings.push(Finding::note(FindingId::CatalogueChecksum, text));
     }
@@ -222,7 +232,7 @@ fn damage(facts: &Facts, findings: &mut Vec<Finding>) {
             format!("partitions {one} and {other} of its MBR overlap; a computer may show either of them wrongly");
         findings.push(Finding::note(FindingId::Overlapping, text));
     }
-    if let Some(from) = facts.zeros_from {
+    if let Some(from) = facts.end.zeros_from {
         findings.push(Finding::ask(
             FindingId::UnfinishedDownload,
             format!("from about byte {from} on its files hold nothing but zeros: the download probably stopped there"),
@@ -268,7 +278,7 @@ impl Facts {
 
 /// Adds what is wrong with the file around the image.
 pub(super) fn broken_container(inspection: &mut Inspection, fault: &PackedFault) {
-    inspection.whole = Whole::No;
+    inspection.span.whole = Whole::No;
     inspection.verdict = Verdict::No;
     // What lies behind the fault is not missing of its own.
     inspection.findings.retain(|finding| finding.id != FindingId::Unseen);
@@ -294,7 +304,7 @@ pub(super) fn unpackable(fault: &PackedFault) -> Inspection {
 
 /// Whether anything on a stick would start.
 fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>) {
-    let programs = || facts.esps.iter().flat_map(|esp| &esp.programs).chain(&facts.optical_programs);
+    let programs = || facts.programs.esps.iter().flat_map(|esp| &esp.programs).chain(&facts.programs.optical);
     if let Some(program) = programs().find(|program| !program.is_found) {
         let EfiProgram { name, arch, .. } = program;
         let text = format!("{name} is made for another processor ({arch}) than firmware that looks for this name has");
@@ -326,7 +336,7 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
 
 /// Why no stick that is made from it as it is starts a PC.
 fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
-    if facts.volume.iter().flatten().any(|volume| volume.udf.is_some()) {
+    if facts.optical.volume.iter().flatten().any(|volume| volume.udf.is_some()) {
         Finding::ask(
             FindingId::NeedsLayingOut,
             "its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick",
@@ -338,7 +348,7 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
             next: "look for the hybrid or USB edition of this image".into(),
             ..Finding::note(FindingId::OpticalEntry, text)
         }
-    } else if let Some(program) = facts.tree_programs.first() {
+    } else if let Some(program) = facts.programs.tree.first() {
         Finding::ask(
             FindingId::NeedsLayingOut,
             format!(
@@ -372,6 +382,7 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::image::facts::{End, OpticalFacts, Programs};
     use crate::image::inspect;
     use crate::volume::{apm, filesystem, mbr};
 
@@ -381,7 +392,7 @@ mod tests {
         image[0x1_0040..0x1_0048].copy_from_slice(b"_BHRfS_M"); // btrfs
         image[0x1_0070..0x1_0078].fill(0xFF); // its total size
         let inspection = inspect(&image).unwrap();
-        assert_eq!(inspection.needs_bytes, u64::MAX);
+        assert_eq!(inspection.span.needs_bytes, u64::MAX);
         assert_eq!(inspection.findings[0].id, FindingId::CutShort);
     }
 
@@ -404,7 +415,7 @@ mod tests {
         let ids: Vec<&str> = seen.findings.iter().map(|finding| finding.id.word()).collect();
         let boot = |boot: &Boot| format!("{:?}/{}/{:?}", boot.firmware, boot.arch, boot.via);
         let boots: Vec<String> = seen.boots.iter().map(boot).collect();
-        let (kind, whole, verdict) = (seen.kind, seen.whole, seen.verdict);
+        let (kind, whole, verdict) = (seen.kind, seen.span.whole, seen.verdict);
         let (arch, boots) = (seen.naming.architecture.map_or("any", Architecture::word), boots.join(" "));
         let first = seen.findings.iter().find(|finding| finding.id == FindingId::NotAnImage);
         let why = first.map_or(String::new(), |finding| format!(": {} -> {}", finding.text, finding.next));
@@ -490,11 +501,11 @@ mod tests {
             format!("{}: {text}{}{}", found.id, if found.next.is_empty() { "" } else { " -> " }, found.next)
         });
         let told: Vec<String> = told.collect();
-        let sector = seen.sector_bytes.map_or("none".to_owned(), |bytes| bytes.to_string());
+        let sector = seen.tables.sector_bytes.map_or("none".to_owned(), |bytes| bytes.to_string());
         format!(
             "{:?}, sectors {sector}, whole {:?}, {:?}\n   {}",
             seen.kind,
-            seen.whole,
+            seen.span.whole,
             seen.verdict,
             told.join("\n   ")
         )
@@ -525,9 +536,26 @@ mod tests {
         };
         let catalogue = eltorito::BootCatalogue { checksum_ok: true, entries: vec![entry] };
         let all = [
-            ("GPT", of(Facts { gpt: gpt(header(), header()), trailing, ..Facts::default() })),
-            ("one copy of it", of(Facts { gpt: gpt(header(), missing(4096)), trailing, ..Facts::default() })),
-            ("neither", of(Facts { gpt: gpt(missing(512), missing(4096)), trailing, ..Facts::default() })),
+            (
+                "GPT",
+                of(Facts { gpt: gpt(header(), header()), end: End { trailing, ..End::default() }, ..Facts::default() }),
+            ),
+            (
+                "one copy of it",
+                of(Facts {
+                    gpt: gpt(header(), missing(4096)),
+                    end: End { trailing, ..End::default() },
+                    ..Facts::default()
+                }),
+            ),
+            (
+                "neither",
+                of(Facts {
+                    gpt: gpt(missing(512), missing(4096)),
+                    end: End { trailing, ..End::default() },
+                    ..Facts::default()
+                }),
+            ),
             (
                 "neither, and a BIOS starts it",
                 of(Facts {
@@ -551,12 +579,19 @@ mod tests {
             ("Apple's", of(Facts { apm: Some(vec![apm(4096)]), ..Facts::default() })),
             ("code alone", of(Facts { mbr: mbr(loader, false), bios: Bios::Yes, ..Facts::default() })),
             ("a file system", of(Facts { filesystem, ..Facts::default() })),
-            ("for discs", of(Facts { apm: Some(vec![apm(0)]), catalogue: Some(catalogue), ..Facts::default() })),
+            (
+                "for discs",
+                of(Facts {
+                    apm: Some(vec![apm(0)]),
+                    optical: OpticalFacts { catalogue: Some(catalogue), volume: None },
+                    ..Facts::default()
+                }),
+            ),
             (
                 "in the tree",
                 of(Facts {
                     apm: Some(vec![apm(0)]),
-                    tree_programs: vec![program(Architecture::Arm)],
+                    programs: Programs { tree: vec![program(Architecture::Arm)], ..Programs::default() },
                     ..Facts::default()
                 }),
             ),
@@ -564,7 +599,7 @@ mod tests {
                 "by the catalogue",
                 of(Facts {
                     apm: Some(vec![apm(0)]),
-                    optical_programs: vec![program(Architecture::Arm)],
+                    programs: Programs { optical: vec![program(Architecture::Arm)], ..Programs::default() },
                     ..Facts::default()
                 }),
             ),
@@ -660,7 +695,8 @@ mod tests {
             let emulation = eltorito::Emulation::None;
             let entry = eltorito::BootEntry { platform, bootable, emulation, start: 0, bytes: 512 };
             let catalogue = eltorito::BootCatalogue { checksum_ok: true, entries: vec![entry] };
-            boots(&Facts { catalogue: Some(catalogue), ..Facts::default() }).len()
+            boots(&Facts { optical: OpticalFacts { catalogue: Some(catalogue), volume: None }, ..Facts::default() })
+                .len()
         };
         let (bios, efi) = (eltorito::PlatformId::BIOS, eltorito::PlatformId::EFI);
         assert_eq!([offers(bios, true), offers(bios, false), offers(efi, true)], [1, 0, 0]);

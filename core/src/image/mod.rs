@@ -21,7 +21,7 @@ mod unfinished;
 
 pub use architecture::Architecture;
 pub use facts::{EfiProgram, EspVolume};
-pub use inspection::{Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
+pub use inspection::{Boot, Container, Firmware, Inspection, Kind, Optical, Span, Tables, Verdict, Via, Whole};
 pub use naming::Naming;
 pub use open::{Beginning, Opened, begin, inspect, open};
 pub use packed::{Packed, PackedFault, SharedBytes, Unpacked};

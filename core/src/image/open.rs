@@ -120,12 +120,12 @@ mod tests {
                 (begun.inspection.naming.name, begun.inspection.label),
                 (whole.naming.name.clone(), whole.label.clone())
             );
-            assert_eq!(begun.inspection.declared_bytes, whole.declared_bytes);
+            assert_eq!(begun.inspection.span.declared_bytes, whole.span.declared_bytes);
             assert!(begun.inspection.findings.iter().all(|finding| finding.level != crate::Level::Stop));
         }
         // With its length, a cut is told before a byte of a drive changes.
         let cut = begin(&image[..2 << 20], Some(9 << 20)).unwrap().inspection;
-        assert_eq!(cut.whole, Whole::No);
+        assert_eq!(cut.span.whole, Whole::No);
         let id =
             |start: &[u8]| begin(start, None).unwrap().inspection.findings.first().map(|finding| finding.id.word());
         assert_eq!(id(b"<html>404</html>"), Some("not-an-image"));

@@ -6,6 +6,8 @@ use crate::published::parse;
 /// A file that can't be written as it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stranger {
+    /// Zeros, as far as it was looked.
+    Zeros,
     /// An archive of files, in words.
     Archive(&'static str),
     /// Something else, in words.

@@ -16,9 +16,10 @@ use crate::job::source::{Checked, KeptImage};
 use crate::job::stages::body::put;
 use crate::job::stages::readback;
 use crate::job::stages::readback::Suspect;
+use crate::job::teller::Teller;
 use crate::job::watch::{Counting, Shielded};
 use crate::job::watchdog::{Heartbeat, Watched, watched};
-use crate::job::workers::{Died, Teller, Work, Workers, contained};
+use crate::job::workers::{Died, Work, Workers, contained};
 use crate::job::{Event, JobFault, Pacing, Watcher};
 use crate::record::{Cause, Conclusion, Difference, JobResult, Stage};
 use crate::stop::Cancel;
@@ -96,7 +97,7 @@ fn look(
 }
 
 /// The threads that compare blocks.
-struct Comparing<'a> {
+struct BlockComparison<'a> {
     drive: &'a dyn DriveIo,
     range: Range<u64>,
     cancel: &'a Cancel,
@@ -105,7 +106,7 @@ struct Comparing<'a> {
     state: Mutex<CompareState>,
 }
 
-impl Comparing<'_> {
+impl BlockComparison<'_> {
     /// Reads what of a block lies on the drive, and gives it if it does not match.
     fn judge(&self, block: &Block, inside: &Range<u64>, buffer: &mut AlignedBuf) -> Result<Option<Suspect>, JobFault> {
         if self.cancel.is_set() {
@@ -125,7 +126,7 @@ impl Comparing<'_> {
     }
 }
 
-impl Work for Comparing<'_> {
+impl Work for BlockComparison<'_> {
     fn part(&self, _number: usize, _workers: &Workers) {
         let mut buffer = readback::buffer();
         while let Next::Block(block) = self.block_queue.next(0) {
@@ -166,16 +167,13 @@ fn read_both(
         withheld_from: usize::MAX,
     };
     let counting = &Counting::new(watcher);
-    let comparing = Comparing { drive, range, cancel, counting, block_queue, state: Mutex::default() };
+    let comparing = BlockComparison { drive, range, cancel, counting, block_queue, state: Mutex::default() };
     let mut teller = Teller::of(watcher, 0, Stage::ReadBack);
-    let (read, ()) = reading.beside(block_queue, cancel, || {
+    reading.beside(block_queue, cancel, || {
         Workers::run(IN_FLIGHT, &comparing, &mut |_| teller.tell(lock(&comparing.state).done));
-    });
+        lock(&comparing.state).fault.take().map_or(Ok(()), Err)
+    })?;
     let mut state = std::mem::take(&mut *lock(&comparing.state));
-    if let Some(fault) = state.fault.take() {
-        return Err(fault);
-    }
-    read.map_err(JobFault::from)?;
     state.suspects.sort_by_key(|suspect| suspect.piece.at);
     Ok((state, counting.read_again()))
 }

@@ -7,11 +7,11 @@ use std::thread;
 
 use crate::devices::{ALIGNMENT, AlignedBuf};
 use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
-use crate::job::ImageFault;
 use crate::job::block_queue::{BlockQueue, ImageEnd};
 use crate::job::layout::start_of;
 use crate::job::source::{Access, Checked, Source};
 use crate::job::workers::contained;
+use crate::job::{ImageFault, JobFault};
 use crate::stop::Cancel;
 
 /// Blocks between the thread that reads and the one that hashes.
@@ -77,12 +77,15 @@ impl ImageReader<'_> {
     }
 
     /// Reads the image on a thread of its own while this one takes its blocks.
+    ///
+    /// # Errors
+    /// What kept them from being taken, or else from being read.
     pub(super) fn beside<T>(
         &self,
         block_queue: &BlockQueue,
         cancel: &Cancel,
-        take: impl FnOnce() -> T,
-    ) -> (Result<ImageEnd, ImageFault>, T) {
+        take: impl FnOnce() -> Result<T, JobFault>,
+    ) -> Result<T, JobFault> {
         thread::scope(|scope| {
             let reader = scope.spawn(|| {
                 let ended = contained(|| self.run(block_queue, None, cancel));
@@ -92,7 +95,9 @@ impl ImageReader<'_> {
             let taken = take();
             // Whoever took is content, or has failed: nobody waits for the rest.
             block_queue.close(0);
-            (reader.join().unwrap_or(Err(ImageFault::Reader)), taken)
+            let read = reader.join().unwrap_or(Err(ImageFault::Reader));
+            let taken = taken?;
+            read.map(|_| taken).map_err(JobFault::from)
         })
     }
 

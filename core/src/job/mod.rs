@@ -23,6 +23,7 @@ mod request_size;
 mod run;
 mod source;
 mod stages;
+mod teller;
 mod watch;
 mod watchdog;
 mod workers;

@@ -6,9 +6,6 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread::Thread;
 use std::time::Duration;
 
-use crate::job::{Event, Watcher};
-use crate::record::Stage;
-
 /// How often progress is told.
 pub(super) const TELL: Duration = Duration::from_millis(100);
 
@@ -79,28 +76,5 @@ impl Drop for Leaving<'_> {
     fn drop(&mut self) {
         self.0.working.fetch_sub(1, Ordering::Release);
         self.0.teller.unpark();
-    }
-}
-
-/// Tells how far a stage is, where it has moved.
-pub(super) struct Teller<'a> {
-    pub(super) watcher: &'a dyn Watcher,
-    pub(super) drive: usize,
-    pub(super) stage: Stage,
-    told: u64,
-}
-
-impl<'a> Teller<'a> {
-    /// Of a stage on the drive with this number.
-    pub(super) fn of(watcher: &'a dyn Watcher, drive: usize, stage: Stage) -> Self {
-        Self { watcher, drive, stage, told: 0 }
-    }
-
-    /// So much is done, in bytes.
-    pub(super) fn tell(&mut self, done: u64) {
-        if done != self.told {
-            self.told = done;
-            self.watcher.heard(self.drive, &Event::Moved { stage: self.stage, done });
-        }
     }
 }

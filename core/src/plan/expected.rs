@@ -12,16 +12,16 @@ const STICK_BYTES_PER_SECOND: u64 = 60_000_000;
 
 /// How long a job takes on a drive, at least.
 #[derive(Clone, Copy, Debug, PartialEq, PartialOrd, Serialize, Deserialize)]
-pub struct Expected {
+pub struct ExpectedTime {
     /// Writing and, where that is asked for, reading back.
     pub seconds: f64,
 }
 
-impl Expected {
+impl ExpectedTime {
     /// For so many bytes onto this drive; `None` where its link is not known.
     pub fn of(drive: &Drive, bytes: u64, read_back: ReadBack) -> Option<Self> {
-        let link = u64::from(drive.link_mbps?).checked_mul(BYTES_PER_MEGABIT)?;
-        let write = if drive.bus == Bus::Usb { link.min(STICK_BYTES_PER_SECOND) } else { link };
+        let link = u64::from(drive.link.mbps?).checked_mul(BYTES_PER_MEGABIT)?;
+        let write = if drive.link.bus == Bus::Usb { link.min(STICK_BYTES_PER_SECOND) } else { link };
         let writing = bytes as f64 / write.max(1) as f64;
         let reading = if read_back == ReadBack::Whole { bytes as f64 / link.max(1) as f64 } else { 0.0 };
         Some(Self { seconds: writing + reading })

@@ -11,7 +11,7 @@ use crate::examine::Check;
 use crate::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds, Refused};
 use crate::job::journal::Heading;
 use crate::job::{Outcome, ReadBack, Start, Target, Writing};
-use crate::plan::expected::Expected;
+use crate::plan::expected::ExpectedTime;
 use crate::plan::resume::{Resume, notes_of};
 use crate::plan::survey::{Bench, Intent, SurveyError, survey};
 use crate::record::{DriveIdentity, DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record, job_name};
@@ -83,7 +83,7 @@ pub struct PlannedDrive {
     /// What speaks against it, the heaviest first.
     pub findings: Vec<Finding>,
     /// How long it will take there, as far as that can be told.
-    pub expected: Option<Expected>,
+    pub expected: Option<ExpectedTime>,
 }
 
 /// What a job would do.
@@ -136,7 +136,7 @@ impl Plan {
     fn judge(&mut self) {
         for drive in &mut self.drives {
             drive.findings = guard::findings_for_choice(&drive.choice, Some(&self.needs), &self.known);
-            drive.expected = Expected::of(&drive.choice.drive, self.needs.bytes, self.how.read_back);
+            drive.expected = ExpectedTime::of(&drive.choice.drive, self.needs.bytes, self.how.read_back);
         }
     }
 

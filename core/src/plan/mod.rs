@@ -5,7 +5,7 @@ mod making;
 mod resume;
 mod survey;
 
-pub use expected::Expected;
+pub use expected::ExpectedTime;
 pub use making::{Came, How, Plan, PlannedDrive, PlannedImage, Wish};
 pub use resume::Resume;
 pub use survey::{Bench, Intent, SurveyError, survey};

@@ -8,7 +8,7 @@ use crate::hash::{Algorithm, BlockDigests, BlockHasher, Hashers, Sum, Taker};
 use crate::published::Vouched;
 use crate::published::embedded::{Embedded, EmbeddedReport, Summing};
 use crate::published::inside::FileList;
-use crate::published::sidecar::Published;
+use crate::published::sidecar::{Published, Unusable};
 use crate::published::signature::Key;
 use crate::published::torrent::{Comparing, PiecesReport};
 use crate::stop::Cancel;
@@ -64,7 +64,7 @@ pub struct Report {
     /// Lists that do not name the image.
     pub unlisted: Vec<PathBuf>,
     /// Files that may say something of the image and can't be used, and why, in words.
-    pub unusable: Vec<(PathBuf, String)>,
+    pub unusable: Vec<Unusable>,
     /// Who vouches for the lists or the image.
     pub signatures: Vec<Vouched>,
     /// The key that has signed for this system before, when nothing of what was found is signed by a known key now.

@@ -15,7 +15,7 @@ mod vouch;
 pub use check::{CheckError, Checked, Claims, Expected, Proof, Purpose, Report, are_enough, check, compare};
 pub use embedded::{Embedded, EmbeddedReport, embedded};
 pub use inside::{FileList, file_list};
-pub use sidecar::{Given, Over, Published, PublishedSignature, is_list, published};
+pub use sidecar::{Given, Over, Published, PublishedSignature, Unusable, is_list, published};
 pub use sums::{Kind, Line, Lines, SUMS_BYTES_MOST, kind_in, kind_named, parse};
 pub use torrent::{PiecesReport, Torrent, torrent};
 pub use vouch::{Keys, Subject, Vouched, vouch};

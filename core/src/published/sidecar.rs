@@ -23,6 +23,15 @@ pub struct Given<'a> {
     pub signature: Option<&'a Path>,
 }
 
+/// A file that may say something of the image and can't be used.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unusable {
+    /// Which one.
+    pub file: PathBuf,
+    /// Why, in words.
+    pub why: String,
+}
+
 /// All that says what the image should be.
 #[derive(Clone, Debug, Default)]
 pub struct Published {
@@ -35,7 +44,7 @@ pub struct Published {
     /// Torrents that name the image.
     pub torrents: Vec<(PathBuf, Torrent)>,
     /// Files that may say something of the image and can't be used, and why, in words.
-    pub unusable: Vec<(PathBuf, String)>,
+    pub unusable: Vec<Unusable>,
 }
 
 impl Published {
@@ -172,8 +181,10 @@ impl Published {
         foreign.dedup();
         if !foreign.is_empty() {
             let kinds = foreign.iter().map(|kind| kind.shown()).collect::<Vec<_>>().join(", ");
-            self.unusable
-                .push((list.path.clone(), format!("it has checksums of a kind that can't be used here ({kinds})")));
+            self.unusable.push(Unusable {
+                file: list.path.clone(),
+                why: format!("it has checksums of a kind that can't be used here ({kinds})"),
+            });
         } else if !names_it {
             self.unlisted.push(list.path.clone());
         }
@@ -194,12 +205,15 @@ pub fn published(image: &Path, given: &Given<'_>) -> Result<Published, CheckErro
     let typed = given.sums.iter().map(|sum| Expected::told(sum.clone(), "--sum"));
     found.expected.extend(typed);
     let Some(name) = image.file_name().and_then(|name| name.to_str()) else {
-        found.unusable.push((image.to_owned(), "its name is no text, so that lists can't name it".to_owned()));
+        found.unusable.push(Unusable {
+            file: image.to_owned(),
+            why: "its name is no text, so that lists can't name it".to_owned(),
+        });
         return Ok(found);
     };
     if has_signature_in_header(image) {
         let why = "a signature of signify lies in its gzip header, which is not checked here";
-        found.unusable.push((image.to_owned(), why.to_owned()));
+        found.unusable.push(Unusable { file: image.to_owned(), why: why.to_owned() });
     }
     let mut lists = Vec::new();
     match given.list {
@@ -242,7 +256,7 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
             torrents.push(entry);
         } else if metalinks.contains(&entry) {
             let why = "it is a Metalink file, which `pyrotyp fetch` uses".to_owned();
-            found.unusable.push((image.with_file_name(entry), why));
+            found.unusable.push(Unusable { file: image.with_file_name(entry), why });
         } else if ending.is_some_and(|ending| is_list(ending) || signed_list(ending) || ending == "DIGESTS") {
             own.push(entry);
         } else if is_list(&entry) || signed_list(&entry) {
@@ -261,14 +275,20 @@ fn lists_beside(image: &Path, name: &str, found: &mut Published, lists: &mut Vec
         match List::read(&path) {
             // A checksum without a name belongs to whatever lies beside it, which need not be this image.
             Ok(list) if !is_own && list.lines.is_nameless() => {
-                found.unusable.push((path, "it has a checksum without a name, perhaps of another file".to_owned()));
+                found.unusable.push(Unusable {
+                    file: path,
+                    why: "it has a checksum without a name, perhaps of another file".to_owned(),
+                });
             }
             // Signatures that stand alone are looked for with what they sign.
             Ok(read)
                 if read.signature.is_none() && signed_list(list.strip_prefix(&format!("{name}.")).unwrap_or(&list)) => {
             }
             Ok(list) if list.lines.is_empty() && list.names(name) => {
-                found.unusable.push((path, "it names the image, and has no checksum that can be read".to_owned()));
+                found.unusable.push(Unusable {
+                    file: path,
+                    why: "it names the image, and has no checksum that can be read".to_owned(),
+                });
             }
             // A page of a server's, a list that came to nothing: whoever put it there meant something by it.
             Ok(list) if list.lines.is_empty() => return Err(CheckError::NoSums { path }),
@@ -295,9 +315,10 @@ fn torrents_beside(
     for (number, entry) in torrents.into_iter().enumerate() {
         let path = image.with_file_name(entry);
         if number >= TORRENTS_LOOKED_AT || found.torrents.len() >= TORRENTS_MOST {
-            found
-                .unusable
-                .push((path, "it and any further torrents are not looked into: there are too many".to_owned()));
+            found.unusable.push(Unusable {
+                file: path,
+                why: "it and any further torrents are not looked into: there are too many".to_owned(),
+            });
             break;
         }
         let is_own = path.file_stem().is_some_and(|stem| stem == name);
@@ -306,7 +327,10 @@ fn torrents_beside(
         match bytes.and_then(|bytes| torrent(&bytes, name)) {
             Some(torrent) => found.torrents.push((path, torrent)),
             None if is_own => {
-                found.unusable.push((path, "it is a torrent without pieces of a file with this name".to_owned()));
+                found.unusable.push(Unusable {
+                    file: path,
+                    why: "it is a torrent without pieces of a file with this name".to_owned(),
+                });
             }
             None => {}
         }

@@ -195,7 +195,7 @@ impl<'a> Comparing<'a> {
             return;
         }
         let at = usize::try_from(index).unwrap_or(usize::MAX).saturating_mul(SHA1_BYTES);
-        self.judge((sums.get(at..at.saturating_add(SHA1_BYTES)), sum), in_file, length);
+        self.judge(sums.get(at..at.saturating_add(SHA1_BYTES)), sum, in_file, length);
     }
 
     /// The piece (version 2) that ends here.
@@ -211,10 +211,10 @@ impl<'a> Comparing<'a> {
         let at = usize::try_from(index).unwrap_or(usize::MAX).saturating_mul(SHA256_BYTES);
         let expected =
             if layer.is_empty() { Some(root.as_slice()) } else { layer.get(at..at.saturating_add(SHA256_BYTES)) };
-        self.judge((expected, &found), start, self.at.saturating_sub(start));
+        self.judge(expected, &found, start, self.at.saturating_sub(start));
     }
 
-    fn judge(&mut self, (expected, found): (Option<&[u8]>, &[u8]), start: u64, bytes: u64) {
+    fn judge(&mut self, expected: Option<&[u8]>, found: &[u8], start: u64, bytes: u64) {
         self.report.pieces = self.report.pieces.saturating_add(1);
         if expected != Some(found) && self.report.damaged.len() < RANGES_MOST {
             self.report.damaged.push((start, bytes));

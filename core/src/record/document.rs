@@ -50,9 +50,9 @@ impl DriveIdentity {
         Self {
             tag: drive.tag.to_string(),
             path: drive.path.clone(),
-            vendor: drive.vendor.clone(),
-            model: drive.model.clone(),
-            serial: drive.serial.clone(),
+            vendor: drive.says.vendor.clone(),
+            model: drive.says.model.clone(),
+            serial: drive.says.serial.clone(),
             bytes: drive.bytes,
         }
     }

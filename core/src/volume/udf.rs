@@ -5,6 +5,7 @@
 //! Promise: any bytes give an answer, never a panic, in memory bounded by one sector.
 
 use std::io;
+use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
 
@@ -24,8 +25,8 @@ const TAG_PRIMARY: u16 = 1;
 const TAG_ANCHOR: u16 = 2;
 const TAG_LOGICAL: u16 = 6;
 const TAG_END: u16 = 8;
-const PRIMARY_NAME: (usize, usize) = (24, 32);
-const LOGICAL_NAME: (usize, usize) = (84, 128);
+const PRIMARY_NAME: Range<usize> = 24..56;
+const LOGICAL_NAME: Range<usize> = 84..212;
 
 /// A UDF volume.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -97,8 +98,8 @@ fn tag(raw: &[u8]) -> Option<u16> {
 }
 
 /// A string of fixed length: the last byte tells how much of it is used, the first how wide its characters are.
-fn name(raw: &[u8], (at, length): (usize, usize)) -> Option<String> {
-    let field = raw.get(at..at.checked_add(length)?)?;
+fn name(raw: &[u8], place: Range<usize>) -> Option<String> {
+    let field = raw.get(place)?;
     let used = usize::from(*field.last()?);
     let (width, text) = field.get(..used)?.split_first()?;
     match width {
@@ -142,7 +143,7 @@ mod tests {
     proptest! {
         #[test]
         fn no_bytes_make_it_panic(raw in proptest::collection::vec(any::<u8>(), 512), at in 0usize..500) {
-            let _ = (tag(&raw), name(&raw, (at, 32)));
+            let _ = (tag(&raw), name(&raw, at..at.saturating_add(32)));
         }
     }
 }

@@ -19,7 +19,7 @@ use rustix::fs::{Access, Advice, access, fadvise};
 
 use crate::bytes::ReadAt;
 use crate::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
-use crate::drive::{Bus, Drive, Partition, Tag, Volume, is_reader, share_uses};
+use crate::drive::{Bus, Drive, Holds, Link, Partition, Tag, Volume, is_reader, share_uses};
 use crate::guard::Cleared;
 use crate::{contents, machine};
 pub(super) use calls::advise_large_pages;
@@ -72,20 +72,20 @@ impl Linux {
 
     /// The slot of a reader, which has several, or says that it is one.
     fn slot_of(disk: &Disk, all: &[Disk]) -> Option<u32> {
-        let of_same = |other: &&Disk| other.usb.is_some() && other.usb == disk.usb;
-        let is_slot =
-            all.iter().filter(of_same).count() > 1 || disk.bus == Bus::Usb && is_reader(disk.model.as_deref());
-        is_slot.then_some(disk.unit)
+        let of_same = |other: &&Disk| other.unit.usb.is_some() && other.unit.usb == disk.unit.usb;
+        let is_slot = all.iter().filter(of_same).count() > 1
+            || disk.link.bus == Bus::Usb && is_reader(disk.says.model.as_deref());
+        is_slot.then_some(disk.unit.number)
     }
 
     fn describe(&self, disk: &Disk, slot: Option<u32>, stack: &Stack, links: &[(PathBuf, PathBuf)]) -> Drive {
         let mut disk = disk.clone();
         if slot.is_some() {
             // The USB device's number is the reader's; what it says of a slot may be the card's own.
-            disk.serial = disk.unit_serial.take().or(disk.serial);
+            disk.says.serial = disk.unit.serial.take().or(disk.says.serial);
         }
         let path = self.dev.join(&disk.name);
-        let (mut partitions, mut whole, surface) = self.content(&disk, &path);
+        let Holds { mut partitions, mut whole, surface } = self.content(&disk, &path);
         for partition in &mut partitions {
             let number = disk.partitions.iter().find(|known| known.number == partition.number);
             if let Some(known) = number {
@@ -106,31 +106,23 @@ impl Linux {
             uses.extend(stack.use_of_pool_member());
         }
         Drive {
-            tag: Tag::in_slot(disk.vendor.as_deref(), disk.model.as_deref(), disk.serial.as_deref(), disk.bytes, slot),
+            tag: Tag::in_slot(&disk.says, disk.bytes, slot),
             links: links.map(|(link, _)| link.to_string_lossy().into_owned()).collect(),
             path: path.to_string_lossy().into_owned(),
             uses,
-            vendor: disk.vendor,
-            model: disk.model,
-            serial: disk.serial,
+            says: disk.says,
             bytes: disk.bytes,
             sector_bytes: disk.sector_bytes,
-            bus: disk.bus,
-            slot,
-            link_mbps: disk.link_mbps,
-            could_be_faster: disk.could_be_faster,
+            link: Link { slot, ..disk.link },
             attached_seconds: disk.attached_seconds.or_else(|| self.seconds_since_noted(&disk.device)),
-            removable: disk.removable,
             write_protected: disk.write_protected,
             generation: disk.generation,
-            partitions,
-            whole,
-            surface,
+            holds: Holds { partitions, whole, surface },
         }
     }
 
     /// Partitions as the kernel has them, with what their first sectors say where these may be read.
-    fn content(&self, disk: &Disk, path: &Path) -> contents::Found {
+    fn content(&self, disk: &Disk, path: &Path) -> Holds {
         let head = DeviceHead::open(path, disk.bytes);
         let look = |start: u64, bytes: u64, device: &str| {
             let seen = head.as_ref().and_then(|head| contents::volume(head, start, bytes).ok().flatten());
@@ -147,7 +139,7 @@ impl Linux {
         let whole = look(0, disk.bytes, &disk.device);
         let is_bare = partitions.is_empty() && whole.is_none();
         let bare = head.as_ref().filter(|_| is_bare).and_then(|head| contents::surface(head).ok());
-        (partitions, whole, bare.unwrap_or_default())
+        Holds { partitions, whole, surface: bare.unwrap_or_default() }
     }
 
     /// What the device manager noted about a device: a text file, readable by all.

@@ -5,7 +5,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use crate::drive::Bus;
+use crate::drive::{Bus, Link, Saying};
 
 /// sysfs counts sizes and places in units of this many bytes, whatever the drive's sector.
 const UNIT: u64 = 512;
@@ -35,25 +35,28 @@ pub(super) struct Disk {
     pub name: String,
     /// `major:minor`.
     pub device: String,
-    pub vendor: Option<String>,
-    pub model: Option<String>,
-    pub serial: Option<String>,
+    pub says: Saying,
     pub bytes: u64,
     pub sector_bytes: u32,
-    pub bus: Bus,
-    pub link_mbps: Option<u32>,
-    /// Whether it can do more than its port.
-    pub could_be_faster: bool,
-    pub removable: bool,
+    /// Its slot is not known yet.
+    pub link: Link,
     pub write_protected: bool,
     pub generation: Option<u64>,
     pub partitions: Vec<KnownPartition>,
     /// How long it has been attached, in seconds.
     pub attached_seconds: Option<u64>,
-    /// The USB device that it belongs to, and its number and serial number there.
+    pub unit: Unit,
+}
+
+/// What a disk is within the device that it belongs to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Unit {
+    /// The USB device, if it is one.
     pub usb: Option<PathBuf>,
-    pub unit: u32,
-    pub unit_serial: Option<String>,
+    /// Its number there.
+    pub number: u32,
+    /// Its serial number there.
+    pub serial: Option<String>,
 }
 
 /// The text of an attribute, without its padding; `None` if it is missing or blank.
@@ -92,21 +95,16 @@ impl Disk {
         let speed = usb.as_ref().and_then(|usb| text(&usb.join("speed"))?.parse::<f64>().ok());
         let link_mbps = speed.map(|mbps| mbps as u32);
         let (vendor, model, serial) = names(&folder, usb.as_deref(), bus);
+        let removable = number(&folder.join("removable")) == Some(1) || (bus == Bus::Mmc && is_card(&folder));
+        let could_be_faster = link_mbps.is_some_and(|mbps| mbps <= USB_2_MBPS) && usb.as_deref().is_some_and(is_usb_3);
         Some(Self {
             device: text(&folder.join("dev"))?,
-            vendor,
-            model,
-            serial,
+            says: Saying { vendor, model, serial, removable },
             bytes,
             sector_bytes: number(&folder.join("queue/logical_block_size")).and_then(|n| u32::try_from(n).ok())?,
-            bus,
-            link_mbps,
-            could_be_faster: link_mbps.is_some_and(|mbps| mbps <= USB_2_MBPS) && usb.as_deref().is_some_and(is_usb_3),
+            link: Link { bus, slot: None, mbps: link_mbps, could_be_faster },
             attached_seconds: usb.as_deref().and_then(connected_seconds),
-            unit: unit(&folder),
-            unit_serial: unit_serial(&folder.join("device")),
-            usb,
-            removable: number(&folder.join("removable")) == Some(1) || (bus == Bus::Mmc && is_card(&folder)),
+            unit: Unit { number: unit(&folder), serial: unit_serial(&folder.join("device")), usb },
             write_protected: number(&folder.join("ro")) == Some(1),
             generation: number(&folder.join("diskseq")),
             partitions: partitions(&folder),

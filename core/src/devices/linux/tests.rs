@@ -158,13 +158,13 @@ fn a_stick_is_described_by_what_it_says_of_itself() {
     machine.stick("sdb", 1);
     let drives = machine.drives();
     let stick = drives[1].clone();
-    assert_eq!((stick.name().as_str(), stick.role(), stick.link_mbps), ("Kestrin Pocket", Role::Stick, Some(480)));
-    assert_eq!((stick.bytes, stick.generation, stick.partitions.len()), (16 << 30, Some(3), 1));
+    assert_eq!((stick.name().as_str(), stick.role(), stick.link.mbps), ("Kestrin Pocket", Role::Stick, Some(480)));
+    assert_eq!((stick.bytes, stick.generation, stick.holds.partitions.len()), (16 << 30, Some(3), 1));
     assert_eq!(drives[0].role(), Role::Internal);
     // A stick made for USB 3 says so even where it is slow.
-    assert!(!stick.could_be_faster);
+    assert!(!stick.link.could_be_faster);
     machine.put("devices/pci0/usb2/2-sdb/version", " 2.10");
-    assert!(machine.drives()[1].could_be_faster);
+    assert!(machine.drives()[1].link.could_be_faster);
     // The tag is that of the stick, wherever it is plugged in.
     let mut other = Machine::new();
     other.stick("sdq", 0);

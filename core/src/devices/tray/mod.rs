@@ -18,7 +18,7 @@ use medium::Medium;
 
 use crate::bytes::Part;
 use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, mount_point};
-use crate::drive::{Bus, Drive, Partition, Surface, Tag, Use, Volume, is_reader, share_uses};
+use crate::drive::{Bus, Drive, Holds, Link, Partition, Saying, Surface, Tag, Use, Volume, is_reader, share_uses};
 use crate::guard::Cleared;
 use crate::machine::ImageFile;
 use crate::text::Shown;
@@ -73,38 +73,36 @@ impl Tray {
     }
 
     fn describe(&self, spec: &DriveSpec) -> Drive {
-        let (partitions, whole, surface) =
-            self.content(spec).unwrap_or_else(|| (delivered(spec), None, Surface::Empty));
-        let mounts = partitions.iter().filter_map(|partition| partition.volume.mounted_at.as_deref());
+        let blank = || Holds { partitions: delivered(spec), whole: None, surface: Surface::Empty };
+        let holds = self.content(spec).unwrap_or_else(blank);
+        let mounts = holds.partitions.iter().filter_map(|partition| partition.volume.mounted_at.as_deref());
         let mut uses: Vec<Use> = mounts.map(mount_point::use_of).collect();
         let slot = spec.slot.or_else(|| (spec.bus == Bus::Usb && is_reader(spec.model.as_deref())).then_some(0));
         uses.extend(spec.held_by.iter().map(|by| Use::Held { by: by.clone() }));
-        Drive {
-            tag: Tag::in_slot(spec.vendor.as_deref(), spec.model.as_deref(), spec.serial.as_deref(), spec.bytes, slot),
-            path: format!("{SCHEME}{}", spec.name),
-            links: Vec::new(),
+        let says = Saying {
             vendor: spec.vendor.clone(),
             model: spec.model.clone(),
             serial: spec.serial.clone(),
+            removable: spec.removable,
+        };
+        Drive {
+            tag: Tag::in_slot(&says, spec.bytes, slot),
+            path: format!("{SCHEME}{}", spec.name),
+            links: Vec::new(),
+            says,
             bytes: spec.bytes,
             sector_bytes: spec.sector_bytes,
-            bus: spec.bus,
-            slot,
-            link_mbps: spec.link_mbps,
-            could_be_faster: spec.could_be_faster,
+            link: Link { bus: spec.bus, slot, mbps: spec.link_mbps, could_be_faster: spec.could_be_faster },
             attached_seconds: None,
-            removable: spec.removable,
             write_protected: spec.write_protected,
             generation: None,
-            partitions,
-            whole,
-            surface,
+            holds,
             uses,
         }
     }
 
     /// What is on the backing file; `None` while nothing was ever written to it.
-    fn content(&self, spec: &DriveSpec) -> Option<contents::Found> {
+    fn content(&self, spec: &DriveSpec) -> Option<Holds> {
         let file = ImageFile::of(self.open_backing(spec, OpenOptions::new().read(true)).ok()?).ok()?;
         let written = crate::bytes::ReadAt::size(&file) > 0;
         let drive = Part { whole: &file, start: 0, bytes: spec.bytes };
@@ -161,7 +159,7 @@ impl Platform for Tray {
                 Some(rest) => {
                     let number = rest.parse().ok();
                     if let Some(number) =
-                        number.filter(|n| self.describe(spec).partitions.iter().any(|p| p.number == *n))
+                        number.filter(|n| self.describe(spec).holds.partitions.iter().any(|p| p.number == *n))
                     {
                         return Ok(Some(Located::Partition { path, number }));
                     }

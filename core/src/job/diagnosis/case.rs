@@ -207,7 +207,7 @@ impl Case<'_> {
         let Some((image, inspection)) = self.image else { return true };
         // ECMA-119, §6.2.1 and §8.4: the volume descriptor lies in the first sector behind the system area. It names the volume and
         // tells when it was made. Elsewhere the partitions tell, which no computer changes by looking at them (UEFI 2.10, §5.2.1).
-        let (at, bytes) = if inspection.volume.is_some() { (32_768, 2048) } else { (446, 64) };
+        let (at, bytes) = if inspection.optical.volume.is_some() { (32_768, 2048) } else { (446, 64) };
         let (mut ours, mut theirs) = (vec![0u8; bytes], vec![0u8; bytes]);
         let drive = Sectors::of(self.drive);
         // What can't be read was told already.

@@ -28,7 +28,7 @@ pub enum Check {
 }
 
 /// An image that is to be written, and what is known of it.
-pub struct Before<'a> {
+pub struct Candidate<'a> {
     /// Its file.
     pub path: &'a Path,
     /// The same, opened.
@@ -102,7 +102,7 @@ pub fn checks(image: &OpenedImage, published: &Published) -> Vec<Check> {
     all.into_iter().filter(|(_, is_made)| *is_made).map(|(check, _)| check).collect()
 }
 
-impl Before<'_> {
+impl Candidate<'_> {
     /// Compares with everything there is, and unpacks a packed image to nowhere. What the shelf is to know of it is kept there.
     ///
     /// # Errors

@@ -11,7 +11,7 @@ use crate::exit::plain;
 use crate::out::{say, warn};
 
 /// Shows an examination, or keeps what it says while somebody answers a question.
-pub(crate) struct Checking {
+pub(crate) struct CheckProgress {
     common: Common,
     /// What reading the whole image is called.
     comparing: &'static str,
@@ -40,7 +40,7 @@ enum Voice {
     Warn,
 }
 
-impl Checking {
+impl CheckProgress {
     /// An examination by a command of this session.
     pub(crate) fn new(common: &Common) -> Self {
         Self::called("check", common)
@@ -113,7 +113,7 @@ fn words(event: &CheckEvent<'_>) -> Option<(Voice, String)> {
     }
 }
 
-impl CheckWatcher for Checking {
+impl CheckWatcher for CheckProgress {
     fn heard(&self, event: &CheckEvent<'_>) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         let told = words(event);
