@@ -10,16 +10,18 @@ use pyrotyp_core::hash::Sum;
 use crate::near::nearest;
 
 /// What the help ends with.
-const AFTER_HELP: &str = "\
+fn after_help() -> String {
+    let statuses = "\
 Exit status: 0 done; 1 unexpected fault; 2 usage; 3 the image is not fit; 4 checksum or signature does not match;
-  5 refused by the guard or not confirmed; 6 the drive failed; 7 read-back differs; 8 stopped before the end
-
-Try it without any drive: pyrotyp demo";
+  5 refused by the guard or not confirmed; 6 the drive failed; 7 read-back differs; 8 stopped before the end";
+    let demo = if cfg!(feature = "demo") { "\n\nTry it without any drive: pyrotyp demo" } else { "" };
+    format!("{statuses}{demo}")
+}
 
 /// Write installer images to USB drives, and prove what was written
 #[derive(Debug, Parser)]
 #[command(name = "pyrotyp", version, max_term_width = 100)]
-#[command(after_help = AFTER_HELP)]
+#[command(after_help = after_help())]
 pub(crate) struct Asked {
     /// What to do.
     #[command(subcommand)]
@@ -131,6 +133,7 @@ pub(crate) enum Command {
         command: Option<ShelfCommand>,
     },
     /// Show the whole job on made-up images and simulated drives; touches nothing else
+    #[cfg(feature = "demo")]
     Demo {
         /// Make the bench in this new folder and keep it, to try commands on it
         #[arg(long, value_name = "DIR")]

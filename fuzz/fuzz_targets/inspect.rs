@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::image::inspect;
+use pyrotyp_core::image::{FileMap, inspect};
 
 fuzz_target!(|data: &[u8]| {
     // The interesting structures begin at 0, 32 KiB and behind: short inputs are laid over an image of zeros.
@@ -12,6 +12,6 @@ fuzz_target!(|data: &[u8]| {
     let rest = &rest[..rest.len().min(image.len() - (32 << 10))];
     image[32 << 10..][..rest.len()].copy_from_slice(rest);
     if let Ok(inspection) = inspect(&image) {
-        let _ = inspection.file_at(&image, u64::from(data.first().copied().unwrap_or(0)) * 301);
+        let _ = FileMap::of(&image, &inspection).map(|files| files.at(301).is_some());
     }
 });

@@ -3,6 +3,7 @@
 pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod contents;
+#[cfg(feature = "demo")]
 pub(crate) mod demo;
 pub(crate) mod drives;
 pub(crate) mod fetch;

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Tag;
 use pyrotyp_core::guard::{BenchPlace, Circumstances};
-use pyrotyp_core::machine::PersonFault;
+use pyrotyp_core::machine::PersonError;
 use pyrotyp_core::plan::{Bench, Intent, SurveyError};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{machine, plan};
@@ -68,8 +68,8 @@ fn protected_by(folder: &Path) -> Result<Vec<Tag>, Failure> {
     tags.collect::<Result<_, _>>().map_err(|text| fail(format!("`{}` is no tag", text.shown())))
 }
 
-impl From<PersonFault> for Failure {
-    fn from(fault: PersonFault) -> Self {
+impl From<PersonError> for Failure {
+    fn from(fault: PersonError) -> Self {
         Self::new(Exit::Refused, fault.to_string(), fault.next_step())
     }
 }

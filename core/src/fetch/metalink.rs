@@ -24,7 +24,7 @@ const PIECE: std::ops::RangeInclusive<u64> = 1024..=1 << 30;
 /// Why a file is no Metalink that can be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
-pub enum MetalinkError {
+pub enum MetalinkFault {
     /// It is no XML.
     #[error("it is no XML: {}", why.shown())]
     Xml {
@@ -63,18 +63,18 @@ pub enum MetalinkError {
 ///
 /// # Errors
 /// When it is no Metalink, or names nothing that could be fetched.
-pub fn metalink(bytes: &[u8]) -> Result<Vec<Wanted>, MetalinkError> {
-    let xml = |why: String| MetalinkError::Xml { why };
+pub fn metalink(bytes: &[u8]) -> Result<Vec<Wanted>, MetalinkFault> {
+    let xml = |why: String| MetalinkFault::Xml { why };
     let text = std::str::from_utf8(bytes).map_err(|error| xml(error.to_string()))?;
     let options = ParsingOptions { nodes_limit: NODES_MOST, ..ParsingOptions::default() };
     let document = Document::parse_with_options(text, options).map_err(|error| xml(error.to_string()))?;
     let root = document.root_element();
     if !root.has_tag_name((NAMESPACE, "metalink")) {
-        return Err(MetalinkError::Other);
+        return Err(MetalinkFault::Other);
     }
     let found: Vec<Option<Wanted>> = children(root, "file").map(file).collect::<Result<_, _>>()?;
     let found: Vec<Wanted> = found.into_iter().flatten().collect();
-    if found.is_empty() { Err(MetalinkError::Nothing) } else { Ok(found) }
+    if found.is_empty() { Err(MetalinkFault::Nothing) } else { Ok(found) }
 }
 
 fn children<'a>(node: Node<'a, 'a>, name: &'static str) -> impl Iterator<Item = Node<'a, 'a>> {
@@ -86,7 +86,7 @@ fn text<'a>(node: Node<'a, 'a>) -> &'a str {
 }
 
 /// One `file` element (RFC 5854, §4.1.2).
-fn file(node: Node<'_, '_>) -> Result<Option<Wanted>, MetalinkError> {
+fn file(node: Node<'_, '_>) -> Result<Option<Wanted>, MetalinkFault> {
     let Some(name) = node.attribute("name").and_then(super::file_name) else { return Ok(None) };
     let mut mirrors: Vec<Mirror> = children(node, "url").filter_map(mirror).take(MIRRORS_MOST).collect();
     // 1 is the best (RFC 5854, §4.2.16.1).
@@ -119,9 +119,9 @@ fn number(
     file: &str,
     what: &'static str,
     sense: std::ops::RangeInclusive<u64>,
-) -> Result<u64, MetalinkError> {
+) -> Result<u64, MetalinkFault> {
     let found = text.parse().ok().filter(|number| sense.contains(number));
-    found.ok_or_else(|| MetalinkError::Number {
+    found.ok_or_else(|| MetalinkFault::Number {
         file: file.to_owned(),
         what,
         text: text.chars().take(TEXT_TOLD).collect(),
@@ -141,13 +141,13 @@ fn sum(algorithm: &str, hex: &str) -> Option<Sum> {
 }
 
 /// The sums of the pieces of a file of `bytes` bytes; `None` if they are of a kind that is not known here.
-fn pieces(node: Node<'_, '_>, file: &str, bytes: u64) -> Result<Option<Pieces>, MetalinkError> {
+fn pieces(node: Node<'_, '_>, file: &str, bytes: u64) -> Result<Option<Pieces>, MetalinkFault> {
     let length = number(node.attribute("length").unwrap_or_default(), file, "the length of its pieces", PIECE)?;
     let Some(algorithm) = node.attribute("type").and_then(Algorithm::named) else { return Ok(None) };
     let sums: Vec<Sum> = children(node, "hash").filter_map(|hash| sum(algorithm.name(), text(hash))).collect();
     let (found, expected) = (sums.len() as u64, bytes.div_ceil(length));
     if found != expected {
-        return Err(MetalinkError::Pieces { file: file.to_owned(), found, expected });
+        return Err(MetalinkFault::Pieces { file: file.to_owned(), found, expected });
     }
     Ok(Some(Pieces { algorithm, bytes: length, sums }))
 }
@@ -186,12 +186,12 @@ mod tests {
 
     #[test]
     fn what_is_no_metalink_is_told_so() {
-        assert!(matches!(metalink(b"\xFF\xFE"), Err(MetalinkError::Xml { .. })));
-        assert!(matches!(metalink(b"<a><b></a>"), Err(MetalinkError::Xml { .. })));
-        assert_eq!(metalink(b"<html/>"), Err(MetalinkError::Other));
+        assert!(matches!(metalink(b"\xFF\xFE"), Err(MetalinkFault::Xml { .. })));
+        assert!(matches!(metalink(b"<a><b></a>"), Err(MetalinkFault::Xml { .. })));
+        assert_eq!(metalink(b"<html/>"), Err(MetalinkFault::Other));
         assert_eq!(
             metalink(wrap("<file name='..'><url>http://a.example/</url></file>").as_bytes()),
-            Err(MetalinkError::Nothing)
+            Err(MetalinkFault::Nothing)
         );
         let told = |inside: &str| {
             let text = wrap(&format!("<file name='a.iso'>{inside}<url>http://a.example/</url></file>"));
@@ -214,6 +214,6 @@ mod tests {
         );
         // Entities that blow up, and files of this machine, are never looked at.
         let bomb = "<!DOCTYPE x [<!ENTITY a SYSTEM 'file:///etc/passwd'>]><metalink>&a;</metalink>";
-        assert!(matches!(metalink(bomb.as_bytes()), Err(MetalinkError::Xml { .. })));
+        assert!(matches!(metalink(bomb.as_bytes()), Err(MetalinkFault::Xml { .. })));
     }
 }

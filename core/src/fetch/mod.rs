@@ -21,7 +21,7 @@ mod wanted;
 mod web;
 
 pub use fault::{FetchError, MirrorFault};
-pub use metalink::{METALINK_BYTES_MOST, MetalinkError, metalink};
+pub use metalink::{METALINK_BYTES_MOST, MetalinkFault, metalink};
 pub use news::{Listener, News};
 pub use onward::{Onward, Tell};
 pub use part::PartFile;

@@ -55,17 +55,17 @@ pub(super) enum RangeReport {
     /// These bytes are in the file, and right as far as their piece tells.
     There(u64, u64),
     /// The end of the errand; with the length of an image of which nobody told it.
-    Ended(Result<Option<u64>, CarryFault>),
+    Ended(Result<Option<u64>, RangeFault>),
 }
 
 /// Why an errand ended early.
-pub(super) enum CarryFault {
+pub(super) enum RangeFault {
     Mirror(MirrorFault),
     /// This machine's own disk.
     Disk(io::Error),
 }
 
-impl From<MirrorFault> for CarryFault {
+impl From<MirrorFault> for RangeFault {
     fn from(fault: MirrorFault) -> Self {
         Self::Mirror(fault)
     }
@@ -84,7 +84,7 @@ impl Errand {
     }
 
     /// Asks, and makes sure that what comes is what was asked for; tells how long all of it is.
-    fn begin(&self) -> Result<(Answer, Option<u64>), CarryFault> {
+    fn begin(&self) -> Result<(Answer, Option<u64>), RangeFault> {
         let answer = self.web.get(&self.address, &self.part)?;
         if let (Some(said), Some(expected)) = (answer.total, self.total)
             && said != expected
@@ -106,7 +106,7 @@ impl Errand {
         Ok((answer, total))
     }
 
-    fn carry(&self) -> Result<Option<u64>, CarryFault> {
+    fn carry(&self) -> Result<Option<u64>, RangeFault> {
         let (mut answer, total) = self.begin()?;
         let end = self.part.end.or(total);
         let mut at = self.part.start;
@@ -161,12 +161,12 @@ impl Errand {
         Ok(total)
     }
 
-    fn write(&self, at: u64, bytes: &[u8]) -> Result<(), CarryFault> {
+    fn write(&self, at: u64, bytes: &[u8]) -> Result<(), RangeFault> {
         let mut file = self.file.lock().unwrap_or_else(PoisonError::into_inner);
         if self.is_given_up.load(Ordering::SeqCst) {
             return Err(MirrorFault::Slow.into());
         }
-        file.seek(SeekFrom::Start(at)).and_then(|_| file.write_all(bytes)).map_err(CarryFault::Disk)
+        file.seek(SeekFrom::Start(at)).and_then(|_| file.write_all(bytes)).map_err(RangeFault::Disk)
     }
 }
 

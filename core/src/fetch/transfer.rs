@@ -10,7 +10,7 @@ use crate::bytes::ReadAt;
 use crate::fetch::incremental_hash::{Follower, HashPace};
 use crate::fetch::part::PartFile;
 use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
-use crate::fetch::range_download::{Began, CarryFault, Errand, RangeReport};
+use crate::fetch::range_download::{Began, RangeFault, Errand, RangeReport};
 use crate::fetch::web::{ByteRange, Web};
 use crate::fetch::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
 use crate::hash::{Algorithm, Hashers, Sum, pass};
@@ -372,8 +372,8 @@ impl Transfer<'_> {
                         self.total = self.total.or(total);
                         self.part.side.bytes = self.total.unwrap_or(0);
                     }
-                    Err(CarryFault::Disk(error)) => return Err(self.disk(error)),
-                    Err(CarryFault::Mirror(fault)) => self.failed(mirror, fault, listener),
+                    Err(RangeFault::Disk(error)) => return Err(self.disk(error)),
+                    Err(RangeFault::Mirror(fault)) => self.failed(mirror, fault, listener),
                 }
             }
         }

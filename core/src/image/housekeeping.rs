@@ -70,8 +70,7 @@ mod tests {
         assert_eq!(told(441), Some("the disk's signature"));
         assert_eq!(told(esp + 3), Some("a FAT volume's own notes"));
         assert_eq!(told(8 << 20), None);
-        let file = seen.file_at(&image, 8 << 20).unwrap();
-        assert!(file.is_some());
+        assert!(crate::image::FileMap::of(&image, &seen).unwrap().at(8 << 20).is_some());
         let mut disk = vec![0u8; 4096];
         disk[EXT_MAGIC_AT as usize..][..2].copy_from_slice(&EXT_MAGIC);
         assert_eq!(inspect(&disk).unwrap().housekeeping_at(&disk, 1500).unwrap(), Some("an ext volume's own notes"));

@@ -1,16 +1,14 @@
 //! All that the bytes tell about an image, judged.
 
-use std::io;
-
 use serde::{Deserialize, Serialize};
 
 use crate::Finding;
-use crate::bytes::{Part, ReadAt};
+
 use crate::image::architecture::Architecture;
 use crate::image::facts::EspVolume;
 use crate::image::naming::Naming;
 use crate::image::packed::Format;
-use crate::volume::{apm, eltorito, fat, gpt, iso9660, mbr};
+use crate::volume::{apm, eltorito, gpt, iso9660, mbr};
 
 /// What kind of thing the file is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -166,36 +164,5 @@ impl Inspection {
     /// What the image is called, everywhere the same: system, version and edition, or else its label.
     pub fn title(&self) -> Option<String> {
         self.naming.title().or_else(|| self.label.clone())
-    }
-
-    /// The file of the image that holds byte `at`, through the ISO 9660 tree or a FAT volume.
-    ///
-    /// # Errors
-    /// When the image can't be read.
-    pub fn file_at(&self, image: &dyn ReadAt, at: u64) -> io::Result<Option<String>> {
-        if let Some(volume) = &self.optical.volume
-            && let Some((path, extent)) = volume.file_at(image, at)?
-        {
-            let inner = fat_file(image, extent.start, extent.bytes, at)?;
-            return Ok(Some(inner.map_or(path.clone(), |inner| format!("{path}: {inner}"))));
-        }
-        for esp in &self.esps {
-            if (iso9660::Extent { start: esp.start, bytes: esp.bytes }).holds(at) {
-                let Some(inner) = fat_file(image, esp.start, esp.bytes, at)? else { continue };
-                return Ok(Some(match esp.partition {
-                    Some(number) => format!("partition {number}: {inner}"),
-                    None => inner,
-                }));
-            }
-        }
-        Ok(None)
-    }
-}
-
-fn fat_file(image: &dyn ReadAt, start: u64, bytes: u64, at: u64) -> io::Result<Option<String>> {
-    let volume = Part { whole: image, start, bytes };
-    match fat::read(&volume)? {
-        Some(fat) => fat.file_at(&volume, at.saturating_sub(start)),
-        None => Ok(None),
     }
 }

@@ -9,6 +9,7 @@ mod architecture;
 mod bios;
 mod efi;
 mod facts;
+mod file_map;
 mod gather;
 mod housekeeping;
 mod inspection;
@@ -21,6 +22,7 @@ mod unfinished;
 
 pub use architecture::Architecture;
 pub use facts::{EfiProgram, EspVolume};
+pub use file_map::FileMap;
 pub use inspection::{Boot, Container, Firmware, Inspection, Kind, Optical, Span, Tables, Verdict, Via, Whole};
 pub use naming::Naming;
 pub use open::{Beginning, Opened, begin, inspect, open};

@@ -7,6 +7,7 @@ use std::time::Instant;
 use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
 use crate::guard::Cleared;
 use crate::hash::{BLOCK_BYTES, BlockDigests};
+use crate::image::FileMap;
 use crate::job::block_queue::{BlockQueue, ImageEnd, ImageEnding, Laggard};
 use crate::job::diagnosis::{Before, Case, Written};
 use crate::job::image_reader::ImageReader;
@@ -495,7 +496,7 @@ impl<'a> DriveWorker<'a> {
         let order = self.shared.order;
         let (image, inspection) = order.source.kept().zip(order.inspection)?;
         // A name is a help and no more.
-        inspection.file_at(image, at).ok().flatten()
+        FileMap::of(image, inspection).ok()?.at(at).map(str::to_owned)
     }
 }
 

@@ -8,7 +8,7 @@ use std::process::Command;
 
 use crate::stop::Cancel;
 
-use super::person::{Person, PersonFault};
+use super::person::{Person, PersonError};
 
 fn unknown<T>() -> io::Result<T> {
     Err(io::Error::new(io::ErrorKind::Unsupported, "this system can't be asked for that"))
@@ -85,7 +85,7 @@ impl Person {
 ///
 /// # Errors
 /// Never here.
-pub fn person() -> Result<Option<Person>, PersonFault> {
+pub fn person() -> Result<Option<Person>, PersonError> {
     Ok(None)
 }
 
@@ -93,7 +93,7 @@ pub fn person() -> Result<Option<Person>, PersonFault> {
 ///
 /// # Errors
 /// Never here.
-pub fn people() -> Result<Vec<Person>, PersonFault> {
+pub fn people() -> Result<Vec<Person>, PersonError> {
     Ok(Vec::new())
 }
 

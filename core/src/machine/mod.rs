@@ -23,7 +23,7 @@ pub use file::{
     read_linked, read_own, read_regular, remove_own,
 };
 pub use image_file::ImageFile;
-pub use person::{Person, PersonFault};
+pub use person::{Person, PersonError};
 pub use system::{
     ROOT_PROGRAM, as_person, become_program, changed_at, file_number, forget_typed, free_bytes, has_one_name,
     home_of_this, is_root, people, person, share_bytes, stop_when_told, terminal, this_program_as,

@@ -18,12 +18,12 @@ pub struct Person {
 /// Nobody can tell who the person is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("this runs as root for user {asked}, and the system knows no such user")]
-pub struct PersonFault {
+pub struct PersonError {
     /// Name or number, as the environment gives it.
     pub asked: String,
 }
 
-impl PersonFault {
+impl PersonError {
     /// What to do about it.
     pub fn next_step(&self) -> &'static str {
         "run it as yourself or by sudo from your own account: whose list of protected drives holds can't be told"

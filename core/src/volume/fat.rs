@@ -6,6 +6,7 @@
 
 use std::collections::{BTreeSet, VecDeque};
 use std::io;
+use std::ops::{ControlFlow, Range};
 
 use jiff::civil::DateTime;
 
@@ -334,34 +335,42 @@ impl Fat {
         }
     }
 
-    /// The file that holds byte `at` of the volume, found by following every chain.
+    /// Visits the stretches in which every file and folder lies, found by following every chain, until `visit` breaks off.
     ///
     /// # Errors
     /// When the volume can't be read.
-    pub fn file_at(&self, volume: &dyn ReadAt, at: u64) -> io::Result<Option<String>> {
-        let Some(wanted) = at.checked_sub(self.data).and_then(|inside| inside.checked_div(self.cluster_bytes)) else {
-            return Ok(None);
-        };
-        let wanted = u32::try_from(wanted.saturating_add(2)).unwrap_or(u32::MAX);
+    pub fn stretches(
+        &self,
+        volume: &dyn ReadAt,
+        visit: &mut dyn FnMut(&str, Range<u64>) -> ControlFlow<()>,
+    ) -> io::Result<()> {
         let mut budget = Budget::new();
         let mut seen = BTreeSet::new();
         let mut waiting = VecDeque::from([(String::new(), None)]);
         while let Some((path, folder)) = waiting.pop_front() {
             for node in self.folder(volume, folder, &mut budget)? {
                 let full = if path.is_empty() { node.name.clone() } else { format!("{path}/{}", node.name) };
+                let mut run: Option<Range<u64>> = None;
                 let mut cluster = Some(node.cluster);
                 while let Some(here) = cluster.filter(|_| budget.step()) {
-                    if here == wanted {
-                        return Ok(Some(full));
-                    }
+                    let Some(at) = self.cluster_at(here) else { break };
+                    let end = at.saturating_add(self.cluster_bytes);
+                    run = match run {
+                        Some(run) if run.end == at => Some(run.start..end),
+                        Some(run) if visit(&full, run.clone()).is_break() => return Ok(()),
+                        _ => Some(at..end),
+                    };
                     cluster = self.next(volume, here)?;
+                }
+                if run.is_some_and(|run| visit(&full, run).is_break()) {
+                    return Ok(());
                 }
                 if node.is_folder && seen.insert(node.cluster) {
                     waiting.push_back((full, Some(node.cluster)));
                 }
             }
         }
-        Ok(None)
+        Ok(())
     }
 
     /// The entries of the folder that begins at `cluster`, or of the root folder.
@@ -516,13 +525,19 @@ mod tests {
         fat.head_of(&volume, &nodes[0], &mut magic).unwrap();
         assert_eq!((nodes[0].name.as_str(), &magic), ("BOOTX64.EFI", b"MZ"));
         let at = fat.cluster_at(nodes[0].cluster).unwrap();
-        assert_eq!(fat.file_at(&volume, at + 1).unwrap().as_deref(), Some("EFI/BOOT/BOOTX64.EFI"));
+        let mut held = None;
+        fat.stretches(&volume, &mut |path, range| {
+            held = Some(path.to_owned()).filter(|_| range.contains(&(at + 1)));
+            if held.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        })
+        .unwrap();
+        assert_eq!(held.as_deref(), Some("EFI/BOOT/BOOTX64.EFI"));
         assert_eq!(fat.list(&volume, "EFI/NONE").unwrap(), None);
     }
 
     proptest! {
         #[test]
-        fn no_boot_sector_makes_it_panic(hits in proptest::collection::vec((11usize..64, any::<u8>()), 1..8), at: u32) {
+        fn no_boot_sector_makes_it_panic(hits in proptest::collection::vec((11usize..64, any::<u8>()), 1..8)) {
             let mut image = SAMPLE.clone();
             for (place, byte) in hits {
                 image[ESP_START as usize + place] = byte;
@@ -530,7 +545,7 @@ mod tests {
             let volume = esp(&image);
             if let Some(fat) = read(&volume).unwrap() {
                 let _ = fat.list(&volume, "EFI/BOOT").unwrap();
-                let _ = fat.file_at(&volume, u64::from(at)).unwrap();
+                fat.stretches(&volume, &mut |_, _| ControlFlow::Continue(())).unwrap();
                 let _ = (fat.top(&volume).unwrap(), fat.used_bytes(&volume).unwrap());
             }
         }

@@ -9,7 +9,7 @@ use memchr::memmem::Finder;
 use crate::bytes::ReadAt;
 use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite, Sectors};
 use crate::hash::BLOCK_BYTES;
-use crate::image::Inspection;
+use crate::image::{FileMap, Inspection};
 use crate::job::diagnosis::before::Before;
 use crate::job::diagnosis::difference::Differences;
 use crate::job::layout::{Frame, length, start_of};
@@ -167,9 +167,13 @@ impl Case<'_> {
     /// Names the files in which the differences lie.
     pub(crate) fn name_files(&self, found: &mut Differences) {
         let Some((image, inspection)) = self.image else { return };
+        if found.told.is_empty() {
+            return;
+        }
+        // A name is a help; an image that can't be read any more has been told already.
+        let files = FileMap::of(image, inspection).unwrap_or_default();
         for difference in &mut found.told {
-            // A name is a help; an image that can't be read any more has been told already.
-            difference.file = inspection.file_at(image, difference.offset).unwrap_or_default();
+            difference.file = files.at(difference.offset).map(str::to_owned);
         }
     }
 

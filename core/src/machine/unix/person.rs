@@ -8,7 +8,7 @@ use std::{fs, io};
 use nix::unistd::{Gid, Uid, User, getgrouplist};
 
 use super::is_root;
-use crate::machine::person::{Person, PersonFault};
+use crate::machine::person::{Person, PersonError};
 
 /// How far up the tree of processes the person's own may be.
 const ANCESTORS_MOST: usize = 24;
@@ -60,7 +60,7 @@ fn variable_of(process: u32, name: &str) -> Option<OsString> {
 ///
 /// # Errors
 /// When the system does not know that person.
-pub fn person() -> Result<Option<Person>, PersonFault> {
+pub fn person() -> Result<Option<Person>, PersonError> {
     if !is_root() {
         return Ok(None);
     }
@@ -77,7 +77,7 @@ pub fn person() -> Result<Option<Person>, PersonFault> {
     match user {
         Some(user) if user.uid.is_root() => Ok(None),
         Some(user) => Ok(Some(Person::of(&user))),
-        None => Err(PersonFault { asked }),
+        None => Err(PersonError { asked }),
     }
 }
 
@@ -86,7 +86,7 @@ pub fn person() -> Result<Option<Person>, PersonFault> {
 ///
 /// # Errors
 /// When the system does not know the person.
-pub fn people() -> Result<Vec<Person>, PersonFault> {
+pub fn people() -> Result<Vec<Person>, PersonError> {
     let mut people: Vec<Person> = person()?.into_iter().collect();
     // 4294967295: nobody has logged in, as in a rescue system (proc_pid_loginuid(5)).
     let logged_in = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
