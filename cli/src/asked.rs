@@ -3,9 +3,12 @@
 use std::path::PathBuf;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
+use jiff::civil::Date;
 use pyrotyp_core::FindingId;
+use pyrotyp_core::drive::Tag;
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
 use pyrotyp_core::hash::Sum;
+use pyrotyp_core::record::JobResult;
 
 use crate::near::nearest;
 
@@ -132,6 +135,8 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: Option<ShelfCommand>,
     },
+    /// List what was done, the newest first; show one job, or one stick's history
+    Ledger(Ledger),
     /// Show the whole job on made-up images and simulated drives; touches nothing else
     #[cfg(feature = "demo")]
     Demo {
@@ -139,6 +144,103 @@ pub(crate) enum Command {
         #[arg(long, value_name = "DIR")]
         keep: Option<PathBuf>,
     },
+}
+
+/// What the ledger is asked.
+#[derive(Debug, Args)]
+pub(crate) struct Ledger {
+    /// Which jobs are listed
+    #[command(flatten)]
+    pub filter: LedgerFilter,
+    /// What else is asked
+    #[command(subcommand)]
+    pub command: Option<LedgerCommand>,
+}
+
+/// Which jobs are meant.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct LedgerFilter {
+    /// Words of the image's name, title, label or SHA-256
+    #[arg(value_name = "WORD")]
+    pub words: Vec<String>,
+    /// Jobs on the drive with this tag
+    #[arg(long, value_name = "TAG")]
+    pub drive: Option<Tag>,
+    /// Jobs with an image whose name, title, label or SHA-256 holds this
+    #[arg(long, value_name = "NAME")]
+    pub image: Option<String>,
+    /// Jobs since this day, YYYY-MM-DD
+    #[arg(long, value_name = "DATE")]
+    pub since: Option<Date>,
+    /// Jobs that ended like this
+    #[arg(long, value_name = "RESULT")]
+    pub result: Option<ResultWord>,
+    /// So many of them at most
+    #[arg(long, value_name = "NUMBER", default_value_t = 20)]
+    pub most: usize,
+}
+
+/// What else the ledger is asked.
+#[derive(Debug, Subcommand)]
+pub(crate) enum LedgerCommand {
+    /// Show all that is on record of one job
+    Show {
+        /// Its name, the beginning or end of it, or `last`
+        job: String,
+    },
+    /// Show what was on a stick when, how fast it was, and whether it gets slower
+    Drive {
+        /// The stick's tag; it need not be attached
+        tag: Tag,
+    },
+    /// Give the records to another program
+    Export {
+        /// As which kind of table
+        #[arg(long = "as", value_name = "KIND", default_value = "csv")]
+        table: Table,
+        /// Which jobs
+        #[command(flatten)]
+        filter: LedgerFilter,
+    },
+}
+
+/// How a job ended, as it is typed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ResultWord {
+    /// Written and read back equal.
+    Verified,
+    /// Written, not read back.
+    Written,
+    /// Not begun.
+    Refused,
+    /// The drive or the image failed.
+    Failed,
+    /// The drive holds something else.
+    Differs,
+    /// Stopped before the end.
+    Stopped,
+}
+
+impl From<ResultWord> for JobResult {
+    fn from(word: ResultWord) -> Self {
+        match word {
+            ResultWord::Verified => Self::Verified,
+            ResultWord::Written => Self::Written,
+            ResultWord::Refused => Self::Refused,
+            ResultWord::Failed => Self::Failed,
+            ResultWord::Differs => Self::Differs,
+            ResultWord::Stopped => Self::Stopped,
+        }
+    }
+}
+
+/// A kind of table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Table {
+    /// Comma-separated values, a line for each drive.
+    Csv,
+    /// The records themselves.
+    Json,
 }
 
 /// What `write` is asked.

@@ -62,6 +62,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Compare { drive, image } => commands::compare::run(drive, image, session),
         Command::Fetch(fetch) => commands::fetch::run(fetch, session),
         Command::Shelf { command } => commands::shelf::run(command.as_ref(), session),
+        Command::Ledger(asked) => commands::ledger::run(asked, common),
         #[cfg(feature = "demo")]
         Command::Demo { keep } => commands::demo::run(keep.as_deref(), session, &run),
     };

@@ -10,7 +10,7 @@ use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::guard::{BenchPlace, Circumstances, Cleared, Confirmed};
 use pyrotyp_core::ledger;
 use pyrotyp_core::plan::{Bench, Intent, SurveyError, survey};
-use pyrotyp_core::record::{DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record};
+use pyrotyp_core::record::{DriveRecord, ImageRecord, JobKind, JobResult, RECORD_VERSION, Record, Whose};
 use tempfile::TempDir;
 
 /// Which question gets no answer.
@@ -104,7 +104,10 @@ fn record(state: &Path, drive: &Drive, ended: Option<&str>) {
         ended: ended.map(str::to_owned),
         version: "1".to_owned(),
         result: JobResult::Verified,
-        image: ImageRecord { file: "/srv/wrenfield.iso".to_owned(), bytes: None, label: None, sha256: None },
+        image: ImageRecord { file: "/srv/wrenfield.iso".to_owned(), ..ImageRecord::default() },
+        kind: JobKind::Write,
+        by: Whose::default(),
+        accepted: Vec::new(),
         drives: vec![on],
     };
     ledger::begin(state, &record).unwrap();

@@ -8,5 +8,6 @@ pub(crate) mod demo;
 pub(crate) mod drives;
 pub(crate) mod fetch;
 pub(crate) mod inspect;
+pub(crate) mod ledger;
 pub(crate) mod shelf;
 pub(crate) mod write;

@@ -114,6 +114,7 @@ impl Preparing<'_> {
         })?;
         // Only now is it known how much comes out of a packed image.
         plan.learn_size(proven.content.bytes().size());
+        plan.learn_proof(&proven.report);
         planning::look_again(plan, *platform, session.common)?;
         let cleared = planning::clear(plan)?;
         Ok((proven, cleared))

@@ -66,8 +66,14 @@ fn rewrite(text: &str, call: &Call) -> String {
         if is_word && verbs.contains(&verb) {
             let tray = if OF_DRIVES.contains(&verb) { call.tray.as_str() } else { "" };
             let state = if verb == "demo" { "" } else { call.state.as_str() };
-            out.push_str(&format!("{} {verb}{tray}{state}", call.program));
-            rest = arguments.get(verb.len()..).unwrap_or_default();
+            // Where a verb has words of its own, the options go behind them.
+            let below = arguments.get(verb.len()..).unwrap_or_default();
+            let next =
+                below.trim_start_matches(' ').split(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
+            let has_next = commands.find_subcommand(verb).is_some_and(|verb| verb.find_subcommand(next).is_some());
+            let next = if has_next && below.starts_with(' ') { format!(" {next}") } else { String::new() };
+            out.push_str(&format!("{} {verb}{next}{tray}{state}", call.program));
+            rest = below.get(next.len()..).unwrap_or_default();
         } else {
             out.push_str(NAME);
             rest = arguments;
@@ -88,11 +94,11 @@ mod tests {
             tray: " --tray 'my tray'".to_owned(),
             state: " --state s".to_owned(),
         };
-        let text = "next: pyrotyp write a.iso --to DBR7J, `pyrotyp drives`; pyrotyp check a.iso\n/opt/pyrotyp write; a pyrotyp user";
+        let text = "next: pyrotyp write a.iso --to DBR7J, `pyrotyp drives`; pyrotyp shelf remove a\n/opt/pyrotyp write; a pyrotyp user";
         assert_eq!(
             rewrite(text, &call),
             "next: sudo ./pyrotyp write --tray 'my tray' --state s a.iso --to DBR7J, \
-             `sudo ./pyrotyp drives --tray 'my tray' --state s`; sudo ./pyrotyp check --state s a.iso\n\
+             `sudo ./pyrotyp drives --tray 'my tray' --state s`; sudo ./pyrotyp shelf remove --state s a\n\
              /opt/pyrotyp write; a pyrotyp user"
         );
     }

@@ -414,6 +414,16 @@ struct DriveDoc<'a> {
     surface: Surface,
 }
 
+/// The document of one job.
+pub(crate) fn record(record: &Record) -> Value {
+    document(record)
+}
+
+/// The document of several jobs.
+pub(crate) fn records(records: &[Record]) -> Value {
+    document(&records)
+}
+
 /// The document of `drives`.
 pub(crate) fn drives(shown: &[Judged]) -> Value {
     document(&shown.iter().map(drive_doc).collect::<Vec<_>>())

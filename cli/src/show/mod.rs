@@ -7,6 +7,8 @@ pub(crate) mod content;
 pub(crate) mod edge;
 pub(crate) mod inspected;
 pub(crate) mod json;
+pub(crate) mod ledger;
+pub(crate) mod rows;
 pub(crate) mod shelved;
 pub(crate) mod style;
 pub(crate) mod table;

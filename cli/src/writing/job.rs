@@ -10,8 +10,9 @@ use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::journal::SpentNotes;
 use pyrotyp_core::job::{Checked, Order, Outcome, Pacing, Source};
-use pyrotyp_core::ledger::Begun;
+use pyrotyp_core::ledger::{Begun, Blocks};
 use pyrotyp_core::plan::{Came, Plan};
+use pyrotyp_core::record::JobResult;
 use pyrotyp_core::shelf::Identity;
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{job, ledger};
@@ -127,7 +128,10 @@ fn report(
     if let Some(begun) = begun {
         begun.job().clone_into(&mut record.job);
         match begun.end(&record) {
-            Ok(()) => outcomes.iter().filter_map(|one| one.spent_notes.as_ref()).for_each(SpentNotes::remove),
+            Ok(()) => {
+                keep_blocks(&record.job, &outcomes, common);
+                outcomes.iter().filter_map(|one| one.spent_notes.as_ref()).for_each(SpentNotes::remove);
+            }
             Err(error) => warn(&format!("how the job ended is not on record: {}\n", plain(&error))),
         }
     }
@@ -155,6 +159,19 @@ fn report(
     match failure {
         None => Ok(exit),
         Some(failure) => Err(Failure { exit, ..failure }),
+    }
+}
+
+/// Keeps what was written by its blocks: a drive can then be compared without the image.
+fn keep_blocks(job: &str, outcomes: &[Outcome], common: &Common) {
+    let whole = |one: &Outcome| {
+        let digests = one.blocks.iter().copied().collect::<Option<Vec<_>>>()?;
+        let bytes = one.image_bytes.filter(|_| matches!(one.told.result, JobResult::Verified | JobResult::Written))?;
+        Some(Blocks { bytes, digests })
+    };
+    let Some((blocks, state)) = outcomes.iter().find_map(whole).zip(state_folder(common)) else { return };
+    if let Err(error) = ledger::keep_blocks(&state, job, &blocks) {
+        warn(&format!("the digests of its blocks are not kept: {}\n", plain(&error)));
     }
 }
 

@@ -34,12 +34,18 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
           "started": "[WHEN]",
           "ended": "[WHEN]",
           "version": "0.1.0",
+          "kind": "write",
+          "person": "[WHO]",
+          "bench": "[WHO]",
+          "accepted": [],
           "result": "verified",
           "image": {
             "file": "[DIR]/desktop.iso",
             "bytes": 19573248,
             "label": "LARKSPUR_92_DESKTOP",
-            "sha256": "b7c81d1c8f11950702d70221f00b6ee673694d4c64e371211c82a10301487418"
+            "sha256": "b7c81d1c8f11950702d70221f00b6ee673694d4c64e371211c82a10301487418",
+            "title": "Larkspur Linux 9.2 Desktop",
+            "proof": "nothing"
           },
           "drives": [
             {
@@ -89,7 +95,15 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
               "read_again": 0,
               "conclusion": null,
               "differences": [],
-              "more_differences": 0
+              "more_differences": 0,
+              "findings": [
+                {
+                  "id": "has-data",
+                  "level": "note",
+                  "text": "holds data of no kind that is known here",
+                  "next": ""
+                }
+              ]
             }
           ]
         }

@@ -10,7 +10,7 @@ use crate::bytes::ReadAt;
 use crate::fetch::incremental_hash::{Follower, HashPace};
 use crate::fetch::part::PartFile;
 use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
-use crate::fetch::range_download::{Began, RangeFault, Errand, RangeReport};
+use crate::fetch::range_download::{Began, Errand, RangeFault, RangeReport};
 use crate::fetch::web::{ByteRange, Web};
 use crate::fetch::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
 use crate::hash::{Algorithm, Hashers, Sum, pass};

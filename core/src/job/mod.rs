@@ -22,6 +22,7 @@ mod rendezvous;
 mod request_size;
 mod run;
 mod source;
+mod speed_meter;
 mod stages;
 mod teller;
 mod watch;

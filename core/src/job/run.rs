@@ -7,6 +7,7 @@ use crate::job::fault::ImageFault;
 use crate::job::order::{Order, Target};
 use crate::job::outcome::Outcome;
 use crate::job::rendezvous::Rendezvous;
+use crate::job::speed_meter::SpeedMeter;
 use crate::job::watch::{Event, Shielded, Watcher};
 use crate::job::watchdog::Heartbeat;
 use crate::job::workers::contained;
@@ -26,6 +27,8 @@ pub fn run(
     let watcher = &Shielded::new(watcher);
     let targets = noted_apart(targets, watcher);
     let drives = targets.len();
+    let meter = SpeedMeter::new(watcher, drives);
+    let watcher: &dyn Watcher = &meter;
     let shared = Shared {
         order,
         cancel,
@@ -35,7 +38,7 @@ pub fn run(
         verdict: ImageEnding::default(),
     };
     let heartbeats: Vec<Heartbeat> = targets.iter().map(|_| Heartbeat::new()).collect();
-    watchdog::watched(&heartbeats, order.pacing.stall_after, watcher, || {
+    let mut outcomes: Vec<Outcome> = watchdog::watched(&heartbeats, order.pacing.stall_after, watcher, || {
         std::thread::scope(|scope| {
             let shared = &shared;
             let workers = targets.into_iter().zip(&heartbeats).enumerate().map(|(number, (target, heartbeat))| {
@@ -52,7 +55,11 @@ pub fn run(
             let outcomes = workers.into_iter().map(|worker| worker.join());
             outcomes.map(|ended| ended.unwrap_or_else(|_| Outcome::of_fault(ImageFault::Reader))).collect()
         })
-    })
+    });
+    for (number, outcome) in outcomes.iter_mut().enumerate() {
+        outcome.told.speeds = meter.of(number);
+    }
+    outcomes
 }
 
 /// The same targets, without notes where two drives would share them: they would be about both.

@@ -138,3 +138,13 @@ pub fn terminal() -> Option<File> {
 pub fn stop_when_told(_cancel: &Cancel, _status: i32) -> io::Result<()> {
     unknown()
 }
+
+/// The name of the person for whom this runs: not known.
+pub fn person_name() -> Option<String> {
+    None
+}
+
+/// The name of this machine: not known.
+pub fn host_name() -> Option<String> {
+    None
+}

@@ -4,7 +4,7 @@ use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read, Write};
 use std::path::Path;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, UNIX_EPOCH};
 
 use super::system::{as_person, has_no_locks, open_unlinked, without_waiting};
 
@@ -177,7 +177,39 @@ pub fn names_in(folder: &Path, most: usize) -> io::Result<Vec<OsString>> {
     as_person(|| fs::read_dir(folder)?.take(most).map(|entry| Ok(entry?.file_name())).collect())?
 }
 
-/// The same, of regular files alone.
+/// A file of a folder, as it is now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FileStamp {
+    /// Its name.
+    pub name: OsString,
+    /// Its length, in bytes.
+    pub bytes: u64,
+    /// When its bytes were changed last, in nanoseconds since 1970.
+    pub changed: i64,
+}
+
+/// The regular files of one of the bench's own folders, `most` of them at most, in no order.
+///
+/// # Errors
+/// When the folder can't be read.
+pub fn stamps_in(folder: &Path, most: usize) -> io::Result<Vec<FileStamp>> {
+    as_person(|| {
+        let mut found = Vec::new();
+        for entry in fs::read_dir(folder)?.take(most) {
+            let entry = entry?;
+            // One that was removed meanwhile is none.
+            let Ok(now) = entry.metadata() else { continue };
+            if now.is_file() {
+                let since = now.modified()?.duration_since(UNIX_EPOCH).unwrap_or_default();
+                let changed = i64::try_from(since.as_nanos()).unwrap_or(i64::MAX);
+                found.push(FileStamp { name: entry.file_name(), bytes: now.len(), changed });
+            }
+        }
+        Ok(found)
+    })?
+}
+
+/// Names of the regular files of one of the bench's own folders, `most` entries of it at most.
 ///
 /// # Errors
 /// When the folder can't be read.

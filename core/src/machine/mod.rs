@@ -19,12 +19,13 @@ use elsewhere as system;
 use unix as system;
 
 pub use file::{
-    begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular, own_files_in,
-    read_linked, read_own, read_regular, remove_own,
+    FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular, own_files_in,
+    read_linked, read_own, read_regular, remove_own, stamps_in,
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonError};
 pub use system::{
     ROOT_PROGRAM, as_person, become_program, changed_at, file_number, forget_typed, free_bytes, has_one_name,
-    home_of_this, is_root, people, person, share_bytes, stop_when_told, terminal, this_program_as,
+    home_of_this, host_name, is_root, people, person, person_name, share_bytes, stop_when_told, terminal,
+    this_program_as,
 };

@@ -14,8 +14,9 @@ use crate::job::{Outcome, ReadBack, Start, Target, Writing};
 use crate::plan::expected::ExpectedTime;
 use crate::plan::resume::{Resume, notes_of};
 use crate::plan::survey::{Bench, Intent, SurveyError, survey};
-use crate::record::{DriveIdentity, DriveRecord, ImageRecord, JobResult, RECORD_VERSION, Record, job_name};
-use crate::{Finding, FindingId};
+use crate::published::{Proof, Report};
+use crate::record::{DriveRecord, ImageRecord, JobKind, JobResult, RECORD_VERSION, Record, Whose, job_name};
+use crate::{Finding, FindingId, machine};
 
 /// The image of a job, as far as it matters before it is read.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -30,6 +31,14 @@ pub struct PlannedImage {
     pub is_packed: bool,
     /// Its volume label.
     pub label: Option<String>,
+    /// What it calls itself.
+    pub title: Option<String>,
+    /// Address or path from which the shelf has it.
+    pub origin: Option<String>,
+    /// Whose signature vouches for it, once that is known.
+    pub signer: Option<String>,
+    /// What its check has proven, in a word, once that is known.
+    pub proof: Option<String>,
     /// Size that it needs, in bytes, as far as it is known.
     pub needs_bytes: u64,
     /// Size of the sectors in which its partition tables count, in bytes.
@@ -158,6 +167,16 @@ impl Plan {
         Ok(())
     }
 
+    /// What its check has found.
+    pub fn learn_proof(&mut self, report: &Report) {
+        let key = match report.proof() {
+            Proof::Signed(vouched) => vouched.key.as_ref(),
+            _ => None,
+        };
+        self.image.signer = key.map(|key| key.owner().unwrap_or_else(|| key.fingerprint()));
+        self.image.proof = Some(report.proof().word().to_owned());
+    }
+
     /// Only now is it known how much comes out of a packed image.
     pub fn learn_size(&mut self, bytes: u64) {
         self.image.needs_bytes = self.image.needs_bytes.max(bytes);
@@ -241,11 +260,15 @@ impl Plan {
     pub fn record(&self, started: &str, came: Came<'_>) -> Record {
         let outcomes: &[Outcome] = if let Came::Ended(outcomes) = came { outcomes } else { &[] };
         let drives = self.attached().enumerate().map(|(number, drive)| match outcomes.get(number) {
-            Some(outcome) => DriveRecord { drive: DriveIdentity::of(drive), outcome: outcome.told.clone() },
+            Some(outcome) => DriveRecord { outcome: outcome.told.clone(), ..DriveRecord::refused(drive) },
             None if matches!(came, Came::Begun) => DriveRecord::begun(drive),
             None => DriveRecord::refused(drive),
         });
-        let drives: Vec<DriveRecord> = drives.collect();
+        let with_findings = |(record, planned): (DriveRecord, &PlannedDrive)| DriveRecord {
+            findings: planned.findings.clone(),
+            ..record
+        };
+        let drives: Vec<DriveRecord> = drives.zip(&self.drives).map(with_findings).collect();
         let absolute = self.image.file.as_ref().and_then(|file| std::path::absolute(file).ok());
         let tag = drives.first().map_or("", |drive| &drive.drive.tag);
         Record {
@@ -254,16 +277,28 @@ impl Plan {
             ended: (!matches!(came, Came::Begun)).then(|| Timestamp::now().to_string()),
             record: RECORD_VERSION,
             version: env!("CARGO_PKG_VERSION").to_owned(),
+            kind: JobKind::Write,
+            by: whose(),
+            accepted: self.accepted.clone(),
             result: JobResult::of_all(drives.iter().map(|drive| drive.outcome.result)),
             image: ImageRecord {
                 file: absolute.map_or(self.image.called.clone(), |file| file.to_string_lossy().into_owned()),
                 bytes: self.image.bytes.or_else(|| outcomes.iter().find_map(|outcome| outcome.image_bytes)),
                 label: self.image.label.clone(),
                 sha256: outcomes.iter().find_map(|outcome| outcome.sha256.clone()),
+                title: self.image.title.clone(),
+                origin: self.image.origin.clone(),
+                signer: self.image.signer.clone(),
+                proof: self.image.proof.clone(),
             },
             drives,
         }
     }
+}
+
+/// Who is at it, as far as the system tells.
+pub(crate) fn whose() -> Whose {
+    Whose { person: machine::person_name(), bench: machine::host_name() }
 }
 
 /// The last part of where a drive is: `sdb` of `/dev/sdb`.

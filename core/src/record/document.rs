@@ -5,14 +5,16 @@ use serde::{Deserialize, Deserializer, Serialize};
 use super::conclusion::Conclusion;
 use super::difference::Difference;
 use super::result::{Head, JobResult};
+use super::speed::Speeds;
 use super::stage::StageDone;
 use crate::drive::Drive;
+use crate::{Finding, FindingId};
 
 /// How records are written now. A later number means that fields have another meaning.
 pub const RECORD_VERSION: u32 = 1;
 
 /// The image of a job.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ImageRecord {
     /// Absolute path.
     #[serde(default)]
@@ -23,6 +25,18 @@ pub struct ImageRecord {
     pub label: Option<String>,
     /// SHA-256 as it was written; `None` when it was not read to its end.
     pub sha256: Option<String>,
+    /// What it calls itself: system, version and edition.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// Address or path from which the shelf has it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub origin: Option<String>,
+    /// Whose signature vouches for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signer: Option<String>,
+    /// What its check has proven, in a word: `signed`, `published`, `published-weakly`, `undamaged` or `nothing`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proof: Option<String>,
 }
 
 /// Who a drive is, by all that it says of itself. The tag is its name for people.
@@ -96,6 +110,9 @@ pub struct DriveOutcome {
     /// How many more differences there are than are told.
     #[serde(default)]
     pub more_differences: u64,
+    /// How fast it was along its length.
+    #[serde(default, skip_serializing_if = "Speeds::is_empty")]
+    pub speeds: Speeds,
 }
 
 /// A conclusion that was recorded whole. Records of before have some without their numbers: none is made up, and the rest of the record
@@ -124,6 +141,7 @@ impl DriveOutcome {
             conclusion: None,
             differences: Vec::new(),
             more_differences: 0,
+            speeds: Speeds::default(),
         }
     }
 }
@@ -137,19 +155,56 @@ pub struct DriveRecord {
     /// How it went.
     #[serde(flatten)]
     pub outcome: DriveOutcome,
+    /// What the guard said of it.
+    #[serde(default)]
+    pub findings: Vec<Finding>,
 }
 
 impl DriveRecord {
     /// The record of a drive on which nothing was done yet.
     pub fn refused(drive: &Drive) -> Self {
-        Self { drive: DriveIdentity::of(drive), outcome: DriveOutcome::untouched(JobResult::Refused) }
+        Self {
+            drive: DriveIdentity::of(drive),
+            outcome: DriveOutcome::untouched(JobResult::Refused),
+            findings: Vec::new(),
+        }
     }
 
     /// The record of a drive that is about to be written.
     pub fn begun(drive: &Drive) -> Self {
         let outcome = DriveOutcome { head: Head::Unknown, ..DriveOutcome::untouched(JobResult::Stopped) };
-        Self { drive: DriveIdentity::of(drive), outcome }
+        Self { drive: DriveIdentity::of(drive), outcome, findings: Vec::new() }
     }
+}
+
+/// What a job does.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum JobKind {
+    /// An image onto drives.
+    #[default]
+    Write,
+    /// A drive against an image or a record; nothing is written.
+    Compare,
+}
+
+impl JobKind {
+    /// In a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Write => "write",
+            Self::Compare => "compare",
+        }
+    }
+}
+
+/// Who did a job, and on which bench; what the system does not tell is not known.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Whose {
+    /// The person's name as the system has it.
+    pub person: Option<String>,
+    /// The machine's name.
+    pub bench: Option<String>,
 }
 
 /// One image onto one or more drives.
@@ -169,6 +224,15 @@ pub struct Record {
     /// Version of Pyrotyp.
     #[serde(default)]
     pub version: String,
+    /// What was done.
+    #[serde(default)]
+    pub kind: JobKind,
+    /// By whom, and where.
+    #[serde(flatten)]
+    pub by: Whose,
+    /// Findings that were accepted.
+    #[serde(default)]
+    pub accepted: Vec<FindingId>,
     /// How it ended.
     pub result: JobResult,
     /// The image.
@@ -188,7 +252,7 @@ pub fn job_name(started: &str, tag: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::record::{Cause, Stage};
+    use crate::record::{Cause, SpeedMark, Stage};
 
     #[test]
     fn what_is_put_on_record_is_read_back_with_all_its_numbers() {
@@ -224,8 +288,10 @@ mod tests {
                     conclusion: Some(conclusion),
                     differences: vec![Difference { offset: 4, bytes: 6, cause: Cause::SingleBits, file: None }],
                     more_differences: 9,
+                    speeds: Speeds { body: vec![SpeedMark { done: 8, seconds: 0.5 }], read_back: Vec::new() },
                     ..DriveOutcome::untouched(result)
                 },
+                findings: vec![Finding::ask(FindingId::HeldOpen, "x", "y")],
             });
         let record = Record {
             job: job_name("2026-11-23T08:00:00Z", "590J1"),
@@ -234,7 +300,15 @@ mod tests {
             ended: None,
             version: "1".into(),
             result: JobResult::Failed,
-            image: ImageRecord { file: "/srv/a.iso".into(), bytes: Some(1), label: None, sha256: Some("aa".into()) },
+            image: ImageRecord {
+                file: "/srv/a.iso".into(),
+                bytes: Some(1),
+                sha256: Some("aa".into()),
+                ..ImageRecord::default()
+            },
+            kind: JobKind::Compare,
+            by: Whose { person: Some("ann".into()), bench: None },
+            accepted: vec![FindingId::HeldOpen],
             drives: drives.collect(),
         };
         let text = serde_json::to_string(&record).unwrap();

@@ -6,10 +6,14 @@ mod conclusion;
 mod difference;
 mod document;
 mod result;
+mod speed;
 mod stage;
 
 pub use conclusion::Conclusion;
 pub use difference::{Cause, Difference};
-pub use document::{DriveIdentity, DriveOutcome, DriveRecord, ImageRecord, RECORD_VERSION, Record, job_name};
+pub use document::{
+    DriveIdentity, DriveOutcome, DriveRecord, ImageRecord, JobKind, RECORD_VERSION, Record, Whose, job_name,
+};
 pub use result::{Head, JobResult};
+pub use speed::{SpeedMark, Speeds};
 pub use stage::{Stage, StageDone};

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::machine;
+use crate::machine::{self, FileStamp};
 
 /// Name of the file whose lock is the lease.
 const LEASE: &str = ".lock";
@@ -130,6 +130,17 @@ impl Store {
                 // What begins like this is ours: the lease, and what is being written.
                 Ok(names.filter(|name| !name.starts_with('.')).collect())
             }
+        }
+    }
+
+    /// The documents as they are now, `most` at most, in no order; none where there is no such place yet.
+    ///
+    /// # Errors
+    /// When it can't be read.
+    pub fn stamps(&self, most: usize) -> io::Result<Vec<FileStamp>> {
+        match machine::stamps_in(&self.folder, most) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+            stamps => stamps,
         }
     }
 

@@ -10,7 +10,7 @@ use std::path::Path;
 
 use rustix::fs::OFlags;
 
-pub use person::{as_person, home_of_this, people, person};
+pub use person::{as_person, home_of_this, host_name, people, person, person_name};
 pub use program::{ROOT_PROGRAM, become_program, stop_when_told, terminal, this_program_as};
 
 fn flags(flags: OFlags) -> i32 {

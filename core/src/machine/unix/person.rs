@@ -105,6 +105,22 @@ pub fn home_of_this() -> Option<PathBuf> {
     Some(user.dir).filter(|home| home != Path::new(""))
 }
 
+/// The name of the person for whom this runs, as the system has it.
+pub fn person_name() -> Option<String> {
+    let user = match person() {
+        Ok(Some(person)) => Uid::from_raw(person.user),
+        Ok(None) => Uid::current(),
+        Err(_) => return None,
+    };
+    User::from_uid(user).ok().flatten().map(|user| user.name)
+}
+
+/// The name of this machine.
+pub fn host_name() -> Option<String> {
+    let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    Some(name).filter(|name| !name.is_empty())
+}
+
 /// Does something with the rights of the person for whom this runs as root; where there is none, with our own.
 ///
 /// # Errors

@@ -1,6 +1,4 @@
-//! What was done: one record for each job, kept as a file of JSON.
-
-#![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]
+//! What the records tell of drives: of each, the last job that changed anything on it.
 
 use std::collections::HashMap;
 use std::io;
@@ -10,86 +8,8 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::drive::Drive;
-use crate::machine;
-use crate::record::{DriveIdentity, ImageRecord, JobResult, RECORD_VERSION, Record};
-use crate::store::{Put, Store, Version};
-
-/// Names that are tried for a job, where others have it.
-const NUMBERS_MOST: u32 = 1000;
-
-/// Where records are kept, below the bench's `state`.
-fn records(state: &Path) -> Store {
-    Store::in_folder(state.join("jobs"))
-}
-
-fn file_of(job: &str) -> String {
-    format!("{job}.json")
-}
-
-fn document(record: &Record) -> Vec<u8> {
-    // These values hold nothing that JSON can't.
-    let mut bytes = serde_json::to_vec_pretty(record).unwrap_or_default();
-    bytes.push(b'\n');
-    bytes
-}
-
-/// A record, if this is one that is written as it is now, or was before.
-fn read_record(bytes: &[u8]) -> Option<Record> {
-    let record: Record = serde_json::from_slice(bytes).ok()?;
-    (record.record <= RECORD_VERSION).then_some(record)
-}
-
-/// A job that is on record and has not ended.
-#[derive(Debug)]
-pub struct Begun {
-    records: Store,
-    job: String,
-    seen: Version,
-}
-
-/// Puts a job on record, before anything is written: whatever cuts it off, the bench knows that it was begun. Its name is
-/// `record`'s, or that with a number where another job has it.
-///
-/// # Errors
-/// When the folder can't be made or written.
-pub fn begin(state: &Path, record: &Record) -> io::Result<Begun> {
-    let records = records(state);
-    for number in 1..=NUMBERS_MOST {
-        let job = if number == 1 { record.job.clone() } else { format!("{}-{number}", record.job) };
-        let bytes = document(&Record { job: job.clone(), ..record.clone() });
-        if records.put_if_absent(&file_of(&job), &bytes)? == Put::Done {
-            return Ok(Begun { records, job, seen: Version::of(&bytes) });
-        }
-    }
-    Err(io::ErrorKind::AlreadyExists.into())
-}
-
-impl Begun {
-    /// The name under which it is on record.
-    pub fn job(&self) -> &str {
-        &self.job
-    }
-
-    /// Keeps how it ended.
-    ///
-    /// # Errors
-    /// When that can't be written; the record then says that the job was begun.
-    pub fn end(&self, record: &Record) -> io::Result<()> {
-        match self.records.replace(&file_of(&self.job), &document(record), self.seen)? {
-            Put::Done => Ok(()),
-            // One that somebody removed meanwhile is not missed.
-            Put::Taken => match self.records.put_if_absent(&file_of(&self.job), &document(record))? {
-                Put::Done => Ok(()),
-                Put::Taken => Err(io::Error::other("something has changed the record meanwhile")),
-            },
-        }
-    }
-}
-
-/// Most records that are looked at, the newest, and the longest one, in bytes.
-const RECORDS_MOST: usize = 2000;
-const NAMES_MOST: usize = 200_000;
-const RECORD_BYTES_MOST: u64 = 4 << 20;
+use crate::ledger::index::{Index, JobRow, Wanted};
+use crate::record::{DriveIdentity, JobKind, JobResult};
 
 /// The last job of a drive, as the records have it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -116,15 +36,15 @@ impl LastJob {
         self.ended.is_some() && matches!(self.result, JobResult::Verified | JobResult::Written)
     }
 
-    fn of(image: &ImageRecord, result: JobResult, started: &str, ended: Option<&String>) -> Self {
+    fn of(job: &JobRow, result: JobResult) -> Self {
         Self {
-            image: image.file.rsplit('/').next().unwrap_or_default().to_owned(),
-            label: image.label.clone(),
+            image: job.image.rsplit('/').next().unwrap_or_default().to_owned(),
+            label: job.label.clone(),
             result,
-            started: started.to_owned(),
-            ended: ended.cloned(),
-            file: image.file.clone(),
-            sha256: image.sha256.clone(),
+            started: job.started.clone(),
+            ended: job.ended.clone(),
+            file: job.image.clone(),
+            sha256: job.sha256.clone(),
         }
     }
 
@@ -138,28 +58,16 @@ impl LastJob {
 pub struct Drives(HashMap<DriveIdentity, LastJob>);
 
 impl Drives {
-    /// Reads the records of `state`, the newest first; those that can't be read are passed over.
+    /// What the records of `state` tell; those that can't be read are passed over.
     ///
     /// # Errors
-    /// When the folder can't be read: what is not known is not nothing.
+    /// When the records can't be looked at: what is not known is not nothing.
     pub fn of(state: &Path) -> io::Result<Self> {
-        // Once for all of them: who that is may have to be asked over a network.
-        machine::as_person(|| Self::read(state))?
-    }
-
-    fn read(state: &Path) -> io::Result<Self> {
-        let records = records(state);
-        let mut names = records.names(NAMES_MOST)?;
-        // The names sort by time.
-        names.sort_unstable_by(|a, b| Path::new(b).file_stem().cmp(&Path::new(a).file_stem()));
         let mut last = HashMap::new();
-        for name in names.iter().take(RECORDS_MOST) {
-            let read = records.get(name, RECORD_BYTES_MOST).ok().flatten();
-            let Some(record) = read.and_then(|kept| read_record(&kept.bytes)) else { continue };
-            let Record { started, ended, image, drives, .. } = record;
-            for drive in drives.into_iter().filter(|drive| drive.outcome.result != JobResult::Refused) {
-                let job = || LastJob::of(&image, drive.outcome.result, &started, ended.as_ref());
-                last.entry(drive.drive.anywhere()).or_insert_with(job);
+        // The newest come first.
+        for job in Index::of(state)?.jobs(&Wanted::default())?.iter().filter(|job| job.kind == JobKind::Write) {
+            for one in job.drives.iter().filter(|one| one.result != JobResult::Refused) {
+                last.entry(one.drive.clone()).or_insert_with(|| LastJob::of(job, one.result));
             }
         }
         Ok(Self(last))
@@ -197,7 +105,8 @@ mod tests {
     use std::fs::{self, File};
 
     use super::*;
-    use crate::record::{DriveRecord, job_name};
+    use crate::ledger::records::{begin, document};
+    use crate::record::{DriveRecord, ImageRecord, RECORD_VERSION, Record, Whose, job_name};
 
     fn stick(tag: &str) -> Drive {
         Drive::sample(tag)
@@ -218,12 +127,16 @@ mod tests {
             started: "2026-11-23T08:00:00Z".to_owned(),
             ended: ended.map(str::to_owned),
             version: "1".to_owned(),
+            kind: JobKind::Write,
+            by: Whose::default(),
+            accepted: Vec::new(),
             result: JobResult::of_all(drives.iter().map(|drive| drive.outcome.result)),
             image: ImageRecord {
                 file: file.to_string_lossy().into_owned(),
                 bytes: None,
                 label: Some("LARKSPUR".to_owned()),
                 sha256: Some(sum.to_owned()),
+                ..ImageRecord::default()
             },
             drives,
         }
@@ -238,7 +151,8 @@ mod tests {
         let put = |name: &str, ended: &str, file: &str, drives: &[(&str, JobResult)]| {
             let drives = drives.iter().map(|(tag, result)| drive(tag, *result)).collect();
             let sum = file.get(file.len() - 6..file.len() - 4).unwrap();
-            fs::write(jobs.join(name), document(&record(Some(ended), Path::new(file), sum, drives))).unwrap();
+            fs::write(jobs.join(format!("{name}.json")), document(&record(Some(ended), Path::new(file), sum, drives)))
+                .unwrap();
         };
         let three = [("590J1", Verified), ("65387", Verified), ("NX2T8", Verified)];
         put("1", "2026-11-23T08:00:00Z", "/srv/aa.iso", &three);
@@ -246,10 +160,10 @@ mod tests {
         put("3", "2026-11-23T09:10:00Z", "/srv/bb.iso", &[("NX2T8", Verified)]);
         // A job that was refused changed nothing; a record that can't be read tells nothing, nor does one of a later kind.
         put("4", "2026-11-23T09:20:00Z", "/srv/cc.iso", &[("590J1", Refused)]);
-        fs::write(jobs.join("5"), "{").unwrap();
+        fs::write(jobs.join("5.json"), "{").unwrap();
         let later =
             record(Some("2026-11-23T09:20:00Z"), Path::new("/srv/cc.iso"), "cc", vec![drive("590J1", Verified)]);
-        fs::write(jobs.join("6"), document(&Record { record: RECORD_VERSION + 1, ..later })).unwrap();
+        fs::write(jobs.join("6.json"), document(&Record { record: RECORD_VERSION + 1, ..later })).unwrap();
         let on = Drives::of(state.path()).unwrap();
         let nowhere = Path::new("/srv/aa.iso");
         assert_eq!(on.holding(Some("aa"), nowhere), ["590J1"]);

@@ -1,0 +1,119 @@
+//! Digests of the blocks that a job wrote, beside its record: by them a drive is compared without its image.
+//!
+//! The file: the line `pyrotyp blocks 1`, a line with the image's length in bytes, then a line with the BLAKE3 of each block of
+//! [`BLOCK_BYTES`](crate::hash::BLOCK_BYTES), in hexadecimal digits, and last the BLAKE3 of all lines before.
+
+use std::fmt::Write as _;
+use std::io;
+use std::path::Path;
+
+use crate::hash::{BLOCK_BYTES, BlockDigests};
+use crate::ledger::records::store;
+
+const FIRST_LINE: &str = "pyrotyp blocks 1";
+/// Longest file that is read, in bytes: that of an image of 4 TB.
+const BYTES_MOST: u64 = 80 << 20;
+/// What ends its name.
+pub(super) const ENDING: &str = ".blocks";
+
+/// What a job wrote, by its blocks.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Blocks {
+    /// Length of the image, in bytes.
+    pub bytes: u64,
+    /// The digest of each of its blocks; the last may be shorter.
+    pub digests: BlockDigests,
+}
+
+impl Blocks {
+    fn text(&self) -> String {
+        let mut text = format!("{FIRST_LINE}\n{}\n", self.bytes);
+        for digest in &self.digests {
+            // Writing to a string never fails.
+            let _ = writeln!(text, "{}", digest.to_hex());
+        }
+        let all = blake3::hash(text.as_bytes());
+        let _ = writeln!(text, "{}", all.to_hex());
+        text
+    }
+
+    /// Reads such a file.
+    ///
+    /// # Errors
+    /// When it is none, or damaged.
+    pub fn parse(text: &str) -> io::Result<Self> {
+        let fail = |why| io::Error::new(io::ErrorKind::InvalidData, why);
+        let (body, last) = text.trim_end().rsplit_once('\n').ok_or_else(|| fail("it is too short"))?;
+        let sum = blake3::Hash::from_hex(last).map_err(|_| fail("its last line is no digest"))?;
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(body.as_bytes()).update(b"\n");
+        if hasher.finalize() != sum {
+            return Err(fail("it is not what it was"));
+        }
+        let mut lines = body.lines();
+        if lines.next() != Some(FIRST_LINE) {
+            return Err(fail("it begins like nothing that is known here"));
+        }
+        let bytes: u64 = lines.next().and_then(|line| line.parse().ok()).ok_or_else(|| fail("it tells no length"))?;
+        let digests: Option<BlockDigests> = lines.map(|line| blake3::Hash::from_hex(line).ok()).collect();
+        let digests = digests.ok_or_else(|| fail("a line is no digest"))?;
+        if digests.len() as u64 != bytes.div_ceil(BLOCK_BYTES) {
+            return Err(fail("it has another number of blocks than its length takes"));
+        }
+        Ok(Self { bytes, digests })
+    }
+}
+
+fn file_of(job: &str) -> String {
+    format!("{job}{ENDING}")
+}
+
+/// Keeps them beside the record of a job.
+///
+/// # Errors
+/// When they can't be written.
+pub fn keep_blocks(state: &Path, job: &str, blocks: &Blocks) -> io::Result<()> {
+    store(state).put(&file_of(job), blocks.text().as_bytes())
+}
+
+/// Those of a job; `None` where none were kept.
+///
+/// # Errors
+/// When they are there and can't be used.
+pub fn blocks_of(state: &Path, job: &str) -> io::Result<Option<Blocks>> {
+    let Some(kept) = store(state).get(&file_of(job), BYTES_MOST)? else { return Ok(None) };
+    Blocks::parse(&String::from_utf8_lossy(&kept.bytes)).map(Some)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn digests_come_back_as_they_were_kept_and_a_changed_file_is_refused() {
+        let state = tempfile::tempdir().unwrap();
+        let blocks = Blocks { bytes: BLOCK_BYTES + 1, digests: vec![blake3::hash(b"a"), blake3::hash(b"b")] };
+        assert_eq!(blocks_of(state.path(), "x").unwrap(), None);
+        keep_blocks(state.path(), "x", &blocks).unwrap();
+        assert_eq!(blocks_of(state.path(), "x").unwrap(), Some(blocks.clone()));
+        let text = blocks.text();
+        for at in (0..text.len()).step_by(7) {
+            let mut changed = text.clone().into_bytes();
+            changed[at] ^= 1;
+            assert!(Blocks::parse(&String::from_utf8_lossy(&changed)).is_err(), "byte {at}");
+        }
+        for other in [Blocks { bytes: BLOCK_BYTES, ..blocks.clone() }, Blocks { bytes: 3 * BLOCK_BYTES, ..blocks }] {
+            assert!(Blocks::parse(&other.text()).is_err());
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_text_makes_it_panic(text: String, lines: Vec<String>) {
+            let _ = Blocks::parse(&text);
+            let body = format!("{FIRST_LINE}\n{}\n", lines.join("\n"));
+            let _ = Blocks::parse(&format!("{body}{}\n", blake3::hash(body.as_bytes()).to_hex()));
+        }
+    }
+}
