@@ -120,12 +120,12 @@ pub(crate) enum Command {
     },
     /// Write an image to a drive, read it back, and only then make it startable
     Write(Write),
-    /// Compare a drive with an image, at any later time
+    /// Compare a drive with an image, or with what was written to it, at any later time
     Compare {
         /// The drive: its tag, a stable link or a kernel name
         drive: String,
-        /// Image file
-        image: PathBuf,
+        /// Image file; without one, the drive is compared with what this bench's records keep of what was written
+        image: Option<PathBuf>,
     },
     /// Get an image over the network, check it, and put it on the shelf
     Fetch(Fetch),
@@ -175,9 +175,9 @@ pub(crate) struct LedgerFilter {
     /// Jobs that ended like this
     #[arg(long, value_name = "RESULT")]
     pub result: Option<ResultWord>,
-    /// So many of them at most
-    #[arg(long, value_name = "NUMBER", default_value_t = 20)]
-    pub most: usize,
+    /// So many of them at most; 20 where they are listed, else all
+    #[arg(long, value_name = "NUMBER")]
+    pub most: Option<usize>,
 }
 
 /// What else the ledger is asked.

@@ -2,16 +2,18 @@
 
 use std::path::Path;
 
+use jiff::Timestamp;
 use pyrotyp_core::contents::contents;
-use pyrotyp_core::devices::{DriveIo, Sectors};
+use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
-use pyrotyp_core::job::{JobFault, ReadBack};
-use pyrotyp_core::record::{Conclusion, JobResult};
+use pyrotyp_core::examine::OpenedImage;
+use pyrotyp_core::job::{Comparison, JobFault, ReadBack};
+use pyrotyp_core::record::{Conclusion, ImageRecord, JobResult};
 use pyrotyp_core::text::{Foreign, Shown, shell};
-use pyrotyp_core::{job, ledger};
+use pyrotyp_core::{job, ledger, plan};
 
 use crate::asked::Common;
-use crate::exit::{Exit, Failure, chain, of_image};
+use crate::exit::{Exit, Failure, chain, of_image, plain};
 use crate::live::job_progress::JobProgress;
 use crate::out::{put, put_document, say};
 use crate::session::Session;
@@ -20,6 +22,7 @@ use crate::session::examining::content;
 use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::onto;
+use crate::session::recognised::{Recognised, recognise};
 use crate::show::{json, text};
 
 /// What is on a drive that does not hold the image, in words, as far as it tells itself.
@@ -36,8 +39,9 @@ fn held(drive: &dyn DriveIo, of: &Drive, common: &Common) -> Option<String> {
     Some(format!("{}{when}", Foreign(&name)))
 }
 
-/// Reads the drive and compares it with the image.
-pub(crate) fn run(asked: &str, image: &Path, session: &Session<'_>) -> Result<Exit, Failure> {
+/// Reads the drive and compares it with the image, or with what the records keep of what should be there.
+pub(crate) fn run(asked: &str, image: Option<&Path>, session: &Session<'_>) -> Result<Exit, Failure> {
+    let Some(image) = image else { return with_records(asked, session) };
     // A tag where the image belongs, or a file where the drive does.
     let is_tag = |text: &str| text.parse::<Tag>().is_ok();
     let is_swapped = Path::new(asked).is_file() || image.to_str().is_some_and(is_tag) && !is_tag(asked);
@@ -50,40 +54,151 @@ pub(crate) fn run(asked: &str, image: &Path, session: &Session<'_>) -> Result<Ex
     let image = open_image(path, session.common)?;
     fit_to_write(path, &image.inspection)?;
     let platform = platform(session.common)?;
-    let choice = choose_drive(&*platform, asked, session.cancel, &|text| say(session.common, text))?;
+    let of = chosen(&*platform, asked, session)?;
+    let drive = platform.open(&of)?;
+    with_image(&*platform, Opened { of: &of, drive: &*drive }, Against { path, image: &image }, session)
+}
+
+/// The drive that is meant, with a medium in it.
+fn chosen(platform: &dyn Platform, asked: &str, session: &Session<'_>) -> Result<Drive, Failure> {
+    let choice = choose_drive(platform, asked, session.cancel, &|text| say(session.common, text))?;
     if choice.partition.is_some() {
         let text = format!("`{asked}` is a partition, and an image takes a whole drive");
         return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
     }
     needs_medium(&choice.drive)?;
-    let drive = platform.open(&choice.drive)?;
-    let content = content(path, &image, choice.drive.bytes, session)?;
-    let progress = JobProgress::new(session.common, &[choice.drive.tag.as_str()], ReadBack::Skip);
-    let compared = job::compare(content.bytes(), &image.inspection, &*drive, session.cancel, &progress);
-    progress.finish();
-    let compared = compared.map_err(|fault| {
-        let exit = match &fault {
-            JobFault::Stopped { .. } => Exit::Stopped,
-            JobFault::Image(fault) => of_image(fault),
-            JobFault::Died(_) => Exit::Unexpected,
-            // What can't be read any more is no difference.
-            _ => Exit::Drive,
-        };
-        // Nothing was written that could be gone on with.
-        let next = if exit == Exit::Stopped { "run the same command again" } else { fault.next_step() };
-        Failure::new(exit, format!("drive {}: {}", choice.drive.tag, chain(&fault)), next)
-    })?;
-    let holds = if compared.conclusion == Some(Conclusion::OtherContent) {
-        held(&*drive, &choice.drive, session.common)
-    } else {
-        None
+    Ok(choice.drive)
+}
+
+/// A drive that is compared.
+#[derive(Clone, Copy)]
+struct Opened<'a> {
+    of: &'a Drive,
+    drive: &'a dyn DriveIo,
+}
+
+/// The image that it is compared with.
+#[derive(Clone, Copy)]
+struct Against<'a> {
+    path: &'a Path,
+    image: &'a OpenedImage,
+}
+
+fn with_image(
+    platform: &dyn Platform,
+    opened: Opened<'_>,
+    against: Against<'_>,
+    session: &Session<'_>,
+) -> Result<Exit, Failure> {
+    let (Opened { of, drive }, Against { path, image }) = (opened, against);
+    let content = content(path, image, of.bytes, session)?;
+    let inspection = &image.inspection;
+    let kept = Kept {
+        image: ImageRecord {
+            file: std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).to_string_lossy().into_owned(),
+            bytes: Some(content.bytes().size()),
+            label: inspection.label.clone(),
+            title: inspection.title(),
+            ..ImageRecord::default()
+        },
+        drive: of,
+        started: Timestamp::now(),
     };
+    let progress = JobProgress::new(session.common, &[of.tag.as_str()], ReadBack::Skip);
+    let compared = job::compare(content.bytes(), inspection, drive, session.cancel, &progress);
+    progress.finish();
+    kept.put(&compared, session.common);
+    let compared = compared.map_err(|fault| fault_words(of, &fault))?;
+    let holds =
+        if compared.conclusion == Some(Conclusion::OtherContent) { held(drive, of, session.common) } else { None };
     if session.common.json {
-        put_document(&json::compare(&compared, holds.as_deref()))?;
+        put_document(&json::compare(&compared, holds.as_deref(), None))?;
     } else {
-        let onto = onto(&*platform, &choice.drive, session.common);
+        let onto = onto(platform, of, session.common);
         let known = text::AboutDrive { holds: holds.as_deref(), onto: onto.as_deref() };
-        put(&text::compared(&choice.drive, path, &compared, known, session.common))?;
+        put(&text::compared(of, path, &compared, known, session.common))?;
     }
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
+}
+
+/// Compares with the digests that a job kept; an image of the shelf with which the drive begins does as well.
+fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
+    let platform = platform(session.common)?;
+    let of = chosen(&*platform, asked, session)?;
+    let drive = platform.open(&of)?;
+    let none = |text: String| {
+        let next = format!("give the image: pyrotyp compare {} IMAGE", shell::word(of.tag.as_str()));
+        Failure::new(Exit::Usage, text, next)
+    };
+    let row = match recognise(&of, &Sectors::of(&*drive), session.common)? {
+        Recognised::Job { row, .. } => row,
+        Recognised::Shelved { path } => {
+            let image = open_image(&path, session.common)?;
+            say(session.common, &format!("it begins like {} of the shelf\n", path.shown()));
+            let opened = Opened { of: &of, drive: &*drive };
+            return with_image(&*platform, opened, Against { path: &path, image: &image }, session);
+        }
+        Recognised::Nothing => {
+            return Err(none(format!("nothing on this bench tells what drive {} should hold", of.tag)));
+        }
+    };
+    let job = row.job.shown();
+    let blocks = state_folder(session.common).map(|state| ledger::blocks_of(&state, &row.job)).transpose();
+    let blocks = blocks.map_err(|error| none(format!("the digests of job {job} can't be used: {}", plain(&error))))?;
+    let no_digests = || none(format!("job {job} kept no digests of what it wrote to drive {}", of.tag));
+    let blocks = blocks.flatten().ok_or_else(no_digests)?;
+    let kept = Kept {
+        image: ImageRecord {
+            file: row.image.clone(),
+            bytes: Some(blocks.bytes),
+            label: row.label.clone(),
+            sha256: row.sha256.clone(),
+            title: row.title.clone(),
+            ..ImageRecord::default()
+        },
+        drive: &of,
+        started: Timestamp::now(),
+    };
+    let progress = JobProgress::new(session.common, &[of.tag.as_str()], ReadBack::Skip);
+    let compared = job::compare_with_digests(blocks.bytes, &blocks.digests, &*drive, session.cancel, &progress);
+    progress.finish();
+    kept.put(&compared, session.common);
+    let compared = compared.map_err(|fault| fault_words(&of, &fault))?;
+    if session.common.json {
+        put_document(&json::compare(&compared, None, Some(&row.job)))?;
+    } else {
+        put(&text::compared_with_job(&of, &row, &compared, session.common))?;
+    }
+    Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
+}
+
+fn fault_words(of: &Drive, fault: &JobFault) -> Failure {
+    let exit = match fault {
+        JobFault::Stopped { .. } => Exit::Stopped,
+        JobFault::Image(fault) => of_image(fault),
+        JobFault::Died(_) => Exit::Unexpected,
+        // What can't be read any more is no difference.
+        _ => Exit::Drive,
+    };
+    // Nothing was written that could be gone on with.
+    let next = if exit == Exit::Stopped { "run the same command again" } else { fault.next_step() };
+    Failure::new(exit, format!("drive {}: {}", of.tag, chain(fault)), next)
+}
+
+/// A comparison, for its record.
+struct Kept<'a> {
+    image: ImageRecord,
+    drive: &'a Drive,
+    started: Timestamp,
+}
+
+impl Kept<'_> {
+    /// Puts it on record; that it can't be is said, and changes nothing.
+    fn put(self, compared: &Result<Comparison, JobFault>, common: &Common) {
+        let Some(state) = state_folder(common) else { return };
+        let record = plan::comparison(self.image, self.drive, compared, &self.started.to_string());
+        if let Err(error) = ledger::put(&state, &record) {
+            say(common, &format!("the comparison is not on record below {}: {}\n", state.shown(), plain(&error)));
+        }
+    }
 }

@@ -10,6 +10,7 @@ use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::folders::state_folder;
 use crate::session::judged::onto;
+use crate::session::recognised::{Known, Recognised, recognise};
 use crate::show::{content, json};
 
 /// Looks at one drive; nothing is mounted, and nothing is written.
@@ -46,13 +47,19 @@ pub(crate) fn run(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
         None
     });
     let last = records.as_ref().and_then(|records| records.last_on(&drive));
+    // A stick that this bench never saw may begin like one that it knows.
+    let alike = match recognise(&drive, &Sectors::of(&*open), session.common) {
+        Ok(Recognised::Job { row, known: Known::ByHead, .. }) => Some(content::by_job(&row)),
+        Ok(Recognised::Shelved { path }) => Some(content::by_shelf(&path)),
+        _ => None,
+    };
     if session.common.json {
         put_document(&json::contents(&drive, &found, last))?;
     } else {
         put(&content::contents(
             &drive,
             &found,
-            last,
+            content::Records { last, alike: alike.as_deref() },
             onto(&*platform, &drive, session.common).as_deref(),
             session.common,
         ))?;

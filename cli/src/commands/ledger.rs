@@ -14,6 +14,9 @@ use crate::out::{put, put_as_it_is, put_document, say};
 use crate::session::folders::state_folder;
 use crate::show::{json, ledger as words, rows};
 
+/// So many are listed where nobody says how many.
+const LISTED: usize = 20;
+
 /// Does what is asked with the records; lists them when nothing is.
 pub(crate) fn run(asked: &Ledger, common: &Common) -> Result<Exit, Failure> {
     let state = state_folder(common).ok_or_else(|| {
@@ -65,8 +68,9 @@ fn records(state: &Path, jobs: &[JobRow]) -> Vec<Record> {
 
 fn list(state: &Path, filter: &LedgerFilter, common: &Common) -> Result<Exit, Failure> {
     let mut found = jobs(state, &wanted(filter)?, common)?;
-    let more = found.len().saturating_sub(filter.most);
-    found.truncate(filter.most);
+    let most = filter.most.unwrap_or(LISTED);
+    let more = found.len().saturating_sub(most);
+    found.truncate(most);
     match common.json {
         true => put_document(&json::records(&records(state, &found)))?,
         false => put(&words::list(&found, more, common))?,
@@ -128,7 +132,8 @@ fn drive(state: &Path, tag: &pyrotyp_core::drive::Tag, common: &Common) -> Resul
 }
 
 fn export(state: &Path, table: Table, filter: &LedgerFilter, common: &Common) -> Result<Exit, Failure> {
-    let found = jobs(state, &wanted(filter)?, common)?;
+    let wanted = Wanted { most: filter.most, ..wanted(filter)? };
+    let found = jobs(state, &wanted, common)?;
     match table {
         Table::Json => put_document(&json::records(&records(state, &found)))?,
         Table::Csv => {

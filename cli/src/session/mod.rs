@@ -7,6 +7,7 @@ pub(crate) mod examining;
 pub(crate) mod folders;
 pub(crate) mod images;
 pub(crate) mod judged;
+pub(crate) mod recognised;
 pub(crate) mod refusal;
 pub(crate) mod release;
 pub(crate) mod settings;

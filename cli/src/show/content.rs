@@ -1,11 +1,12 @@
 //! What is on a drive, in one screen.
 
 use std::fmt::Write;
+use std::path::Path;
 
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::contents::{Contents, Listed};
 use pyrotyp_core::drive::{Drive, Surface};
-use pyrotyp_core::ledger::LastJob;
+use pyrotyp_core::ledger::{JobRow, LastJob};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::text::foreign::quoted;
 use pyrotyp_core::volume::Item;
@@ -23,11 +24,36 @@ macro_rules! add {
     ($out:expr, $($arg:tt)*) => { let _ = write!($out, $($arg)*); };
 }
 
+/// What this bench keeps of a drive.
+#[derive(Clone, Copy)]
+pub(crate) struct Records<'a> {
+    /// The last job on it.
+    pub(crate) last: Option<&'a LastJob>,
+    /// What it begins like, in words.
+    pub(crate) alike: Option<&'a str>,
+}
+
+/// It begins like what a job wrote.
+pub(crate) fn by_job(job: &JobRow) -> String {
+    let file = job.image.rsplit('/').next().unwrap_or(&job.image);
+    let day = job.started.get(..10).unwrap_or(&job.started).shown();
+    format!(
+        "it begins like {}, which job {} wrote on {day}",
+        job.title.as_deref().unwrap_or(file).shown(),
+        job.job.shown()
+    )
+}
+
+/// It begins like an image of the shelf.
+pub(crate) fn by_shelf(path: &Path) -> String {
+    format!("it begins like {} of the shelf", path.file_name().unwrap_or_default().shown())
+}
+
 /// The drive, its table, and every volume with what was changed last in it; `onto` is how a command names it that writes to it, if one may.
 pub(crate) fn contents(
     drive: &Drive,
     found: &Contents,
-    last: Option<&LastJob>,
+    records: Records<'_>,
     onto: Option<&str>,
     common: &Common,
 ) -> String {
@@ -42,13 +68,16 @@ pub(crate) fn contents(
     if let Some(image) = &found.image {
         add!(out, "       made from an image: {NAME}{}{NAME:#}\n", image.shown());
     }
-    if let Some(LastJob { image, result, started, ended, .. }) = last {
+    if let Some(LastJob { image, result, started, ended, .. }) = records.last {
         let day = |time: &str| time.get(..10).unwrap_or(time).shown();
         let what = match ended {
             Some(ended) => format!("{} on {}", result.word(), day(ended)),
             None => format!("begun on {} and not ended: it runs, or was cut off", day(started)),
         };
         add!(out, "       by this bench's records: {}, {what}\n", image.shown());
+    }
+    if let Some(alike) = records.alike {
+        add!(out, "       {alike}\n");
     }
     if found.volumes.is_empty() {
         out.push_str(match found.surface {

@@ -519,18 +519,22 @@ struct CompareDoc<'a> {
     conclusion: Option<Conclusion>,
     /// What is on the drive where that is something else.
     holds: Option<&'a str>,
+    /// The job by whose digests it was compared, where the image was not there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    job: Option<&'a str>,
     read_again: u64,
     differences: &'a [Difference],
     more_differences: u64,
 }
 
 /// The document of `compare`.
-pub(crate) fn compare(compared: &Comparison, holds: Option<&str>) -> Value {
+pub(crate) fn compare(compared: &Comparison, holds: Option<&str>, job: Option<&str>) -> Value {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,
         conclusion: compared.conclusion,
         holds,
+        job,
         read_again: compared.read_again,
         differences: &compared.differences,
         more_differences: compared.more_differences,

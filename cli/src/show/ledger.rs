@@ -54,7 +54,7 @@ pub(crate) fn list(jobs: &[JobRow], more: usize, common: &Common) -> String {
     if jobs.is_empty() {
         return "no such job is on record\n".to_owned();
     }
-    let mut out = format!("{FAINT}{:<16}  {:<8}  {:<7}  {:<21}  IMAGE{FAINT:#}\n", "WHEN", "RESULT", "WHAT", "JOB");
+    let mut out = format!("{FAINT}{:<16}  {:<8}  {:<7}  {:<23}  IMAGE{FAINT:#}\n", "WHEN", "RESULT", "WHAT", "JOB");
     for job in jobs {
         let (when, what, style) = (local(&job.started), job.kind.word(), result_style(job.result));
         let drives = match job.drives.len() {
@@ -63,7 +63,7 @@ pub(crate) fn list(jobs: &[JobRow], more: usize, common: &Common) -> String {
         };
         let image = image_name(job.title.as_deref(), &job.image);
         let name = job.job.shown();
-        add!(out, "{when}  {style}{:<8}{style:#}  {what:<7}  {NAME}{name:<21}{NAME:#}  {image}{drives}\n", ended(job));
+        add!(out, "{when}  {style}{:<8}{style:#}  {what:<7}  {NAME}{name:<23}{NAME:#}  {image}{drives}\n", ended(job));
     }
     if !common.quiet {
         if more > 0 {
@@ -176,15 +176,24 @@ pub(crate) fn history(tag: &str, jobs: &[JobRow], common: &Common) -> String {
     let name = [last.drive.vendor.as_deref(), last.drive.model.as_deref()];
     let name: Vec<String> = name.into_iter().flatten().map(|part| part.shown()).collect();
     let mut out = format!("{NAME}{}{NAME:#}  {}, {}\n", tag.shown(), name.join(" "), human_bytes(last.drive.bytes));
-    add!(out, "{FAINT}{:<16}  {:<8}  {:>10}  {:>10}  IMAGE{FAINT:#}\n", "WHEN", "RESULT", "WRITTEN", "READ");
+    add!(
+        out,
+        "{FAINT}{:<16}  {:<7}  {:<8}  {:>10}  {:>10}  IMAGE{FAINT:#}\n",
+        "WHEN",
+        "WHAT",
+        "RESULT",
+        "WRITTEN",
+        "READ"
+    );
     for (job, one) in &rows {
         let rate = |rate: Option<f64>| rate.map_or("-".to_owned(), |rate| format!("{}/s", human_bytes(rate as u64)));
         let style = result_style(one.result);
         let word = if job.ended.is_none() { "begun" } else { one.result.word() };
         add!(
             out,
-            "{}  {style}{word:<8}{style:#}  {:>10}  {:>10}  {}\n",
+            "{}  {:<7}  {style}{word:<8}{style:#}  {:>10}  {:>10}  {}\n",
             local(&job.started),
+            job.kind.word(),
             rate(one.write_rate),
             rate(one.read_rate),
             image_name(job.title.as_deref(), &job.image)

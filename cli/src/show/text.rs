@@ -7,6 +7,7 @@ use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Outcome};
+use pyrotyp_core::ledger::JobRow;
 use pyrotyp_core::record::{Conclusion, Difference, Head, JobResult, Stage};
 use pyrotyp_core::text::{Shown, shell};
 
@@ -75,6 +76,28 @@ pub(crate) fn compared(
         if let Some(onto) = onto.filter(|_| matches!(conclusion, Conclusion::ChangedLater | Conclusion::LookedAt)) {
             add!(out, "        pyrotyp write {} {onto} --only-changed\n", shell::path(path));
         }
+    }
+    out
+}
+
+/// How a comparison with the digests of a job came out.
+pub(crate) fn compared_with_job(drive: &Drive, job: &JobRow, compared: &Comparison, common: &Common) -> String {
+    let (tag, name, day) = (&drive.tag, drive.name(), job.started.get(..10).unwrap_or(&job.started).shown());
+    let file = job.image.rsplit('/').next().unwrap_or(&job.image);
+    let (what, size) = (job.title.as_deref().unwrap_or(file).shown(), human_bytes(compared.bytes));
+    let by = format!("by the digests that job {} kept on {day}", job.job.shown());
+    if compared.result == JobResult::Verified {
+        return format!(
+            "{GOOD}verified{GOOD:#}: drive {tag} ({name}) holds all of {what}, {size} read, every block equal {by}\n"
+        );
+    }
+    let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}) does not hold {what}, {by}\n");
+    if let Some(conclusion) = compared.conclusion {
+        add!(out, "  {CARE}{conclusion}{CARE:#}\n");
+    }
+    out.push_str(&differences(&compared.differences, compared.more_differences));
+    if !common.quiet {
+        add!(out, "  next: pyrotyp compare {tag} IMAGE tells the bytes and the files\n");
     }
     out
 }

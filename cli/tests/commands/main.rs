@@ -13,6 +13,7 @@ mod hostile;
 mod inspect;
 mod jobs;
 mod json;
+mod ledger;
 mod loop_device;
 mod packed;
 mod shelf;

@@ -1,6 +1,8 @@
 //! A digest for each block of an image: what a drive that was written is compared with.
 
-use crate::bytes::MIB;
+use std::io;
+
+use crate::bytes::{MIB, ReadAt};
 use crate::hash::Taker;
 
 /// A digest is kept for each stretch of this many bytes, counted from the start of the image.
@@ -49,6 +51,17 @@ impl Taker for BlockHasher {
             }
         }
     }
+}
+
+/// The digest of the first block of an image, or of what begins like one.
+///
+/// # Errors
+/// When it can't be read.
+pub fn first_block(of: &dyn ReadAt) -> io::Result<blake3::Hash> {
+    let length = usize::try_from(of.size().min(BLOCK_BYTES)).unwrap_or_default();
+    let mut block = vec![0u8; length];
+    let count = of.fill_at(0, &mut block)?;
+    Ok(blake3::hash(block.get(..count).unwrap_or_default()))
 }
 
 #[cfg(test)]

@@ -5,11 +5,12 @@ use std::sync::Mutex;
 
 use crate::bytes::ReadAt;
 use crate::devices::{AlignedBuf, DriveIo};
+use crate::hash::BlockDigests;
 use crate::image::Inspection;
 use crate::job::block_queue::{Block, BlockQueue, Laggard, Next};
 use crate::job::diagnosis::{Case, Differences};
 use crate::job::image_reader::ImageReader;
-use crate::job::layout::length;
+use crate::job::layout::{block_range, length};
 use crate::job::lock::lock;
 use crate::job::piece::{IN_FLIGHT, Piece};
 use crate::job::source::{Checked, KeptImage};
@@ -94,6 +95,64 @@ fn look(
     let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
     let Differences { told, more, .. } = differences;
     Ok(Comparison { result, bytes, differences: told, more_differences: more, conclusion, read_again })
+}
+
+/// Reads the drive past every cache and compares it with the digests of an image's blocks, which need not be there. Writes nothing.
+///
+/// # Errors
+/// When the drive is gone or gives up, or `cancel` says stop.
+pub fn compare_with_digests(
+    bytes: u64,
+    digests: &BlockDigests,
+    drive: &dyn DriveIo,
+    cancel: &Cancel,
+    watcher: &dyn Watcher,
+) -> Result<Comparison, JobFault> {
+    let (heartbeat, watcher) = (Heartbeat::new(), &Shielded::new(watcher));
+    let drive = &Watched { drive, heartbeat: &heartbeat };
+    watched(std::slice::from_ref(&heartbeat), Pacing::default().stall_after, watcher, || {
+        let look = || look_by_digests(bytes, digests, drive, cancel, watcher);
+        contained(look).unwrap_or_else(|died| Err(died.into()))
+    })
+}
+
+fn look_by_digests(
+    bytes: u64,
+    digests: &BlockDigests,
+    drive: &dyn DriveIo,
+    cancel: &Cancel,
+    watcher: &dyn Watcher,
+) -> Result<Comparison, JobFault> {
+    let counting = &Counting::new(watcher);
+    let there = bytes.min(drive.bytes());
+    let piece = |(index, digest): (usize, &blake3::Hash)| {
+        let range = block_range(index);
+        let whole = range.end.min(bytes);
+        // Of a block that does not fit, nothing can be said but that.
+        (whole <= there && range.start < whole).then(|| Piece {
+            at: range.start,
+            bytes: whole.saturating_sub(range.start),
+            digest: *digest,
+        })
+    };
+    let pieces: Vec<Piece> = digests.iter().enumerate().filter_map(piece).collect();
+    watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(there) });
+    let suspects = readback::read_back(drive, &pieces, 0, cancel, counting)?;
+    watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
+    if !suspects.is_empty() {
+        watcher.heard(0, &Event::Diagnosing);
+    }
+    let blocks: Vec<Option<blake3::Hash>> = digests.iter().copied().map(Some).collect();
+    let case = Case { drive, image: None, written: None, blocks: &blocks, range: 0..there, cancel };
+    let mut differences = case.differences(&suspects)?;
+    if there < bytes {
+        differences.add(there..bytes, Cause::BeyondEnd);
+    }
+    let conclusion = (!differences.is_empty()).then(|| case.conclusion(&differences));
+    let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
+    let Differences { told, more, .. } = differences;
+    let read_again = counting.read_again();
+    Ok(Comparison { result, bytes: there, differences: told, more_differences: more, conclusion, read_again })
 }
 
 /// The threads that compare blocks.

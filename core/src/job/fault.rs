@@ -255,7 +255,7 @@ impl JobFault {
     }
 
     /// How a drive that met this ended.
-    pub(super) fn result(&self) -> JobResult {
+    pub fn result(&self) -> JobResult {
         match self {
             Self::Claim(_) | Self::NotCleared { .. } | Self::DoesNotFit(_) | Self::OtherJob { .. } => {
                 JobResult::Refused

@@ -29,7 +29,7 @@ mod watch;
 mod watchdog;
 mod workers;
 
-pub use compare::{Comparison, compare};
+pub use compare::{Comparison, compare, compare_with_digests};
 pub use diagnosis::TOLD_MOST;
 pub use estimate::Estimate;
 pub use fault::{ImageFault, JobFault};

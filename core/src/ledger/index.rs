@@ -262,11 +262,11 @@ impl Index {
         add("first_block = ?", wanted.first_block.map(|digest| digest.to_hex().to_string()));
         let conditions = conditions.join(" AND ");
         let most = wanted.most.map_or(-1, |most| i64::try_from(most).unwrap_or(i64::MAX));
-        let chosen = format!("SELECT id FROM jobs WHERE {conditions} ORDER BY name DESC LIMIT {most}");
+        let chosen = format!("SELECT id FROM jobs WHERE {conditions} ORDER BY started DESC, name DESC LIMIT {most}");
         let mut query = self.0.prepare(&format!(
             "SELECT j.id, name, started, ended, kind, j.result, person, bench, image_file, title, label, image_bytes, sha256,
                     tag, vendor, model, serial, d.bytes, d.result, write_rate, read_rate, conclusion
-             FROM jobs j LEFT JOIN drives d ON d.job = j.id WHERE j.id IN ({chosen}) ORDER BY name DESC, place"
+             FROM jobs j LEFT JOIN drives d ON d.job = j.id WHERE j.id IN ({chosen}) ORDER BY started DESC, name DESC, place"
         ))?;
         let mut rows = query.query(params_from_iter(values))?;
         let mut jobs: Vec<JobRow> = Vec::new();

@@ -1,10 +1,12 @@
 //! What was asked for, held against what is there: what a job would do, before anything is changed.
 
+mod comparison;
 mod expected;
 mod making;
 mod resume;
 mod survey;
 
+pub use comparison::comparison;
 pub use expected::ExpectedTime;
 pub use making::{Came, How, Plan, PlannedDrive, PlannedImage, Wish};
 pub use resume::Resume;
