@@ -50,7 +50,8 @@ fn wanted(filter: &LedgerFilter) -> Result<Wanted, Failure> {
     })
 }
 
-fn jobs(state: &Path, wanted: &Wanted, common: &Common) -> Result<Vec<JobRow>, Failure> {
+/// The index; records that it could not take in are told.
+fn index(state: &Path, common: &Common) -> Result<Index, Failure> {
     let index = Index::of(state).map_err(|error| unreadable(state, &error))?;
     let unread = index.unreadable().map_err(|error| unreadable(state, &error))?;
     if let Some(first) = unread.first() {
@@ -58,7 +59,11 @@ fn jobs(state: &Path, wanted: &Wanted, common: &Common) -> Result<Vec<JobRow>, F
         let file = state.join("jobs").join(format!("{first}.json"));
         say(common, &format!("{records} can't be read or come from a later version, such as {}\n", file.shown()));
     }
-    index.jobs(wanted).map_err(|error| unreadable(state, &error))
+    Ok(index)
+}
+
+fn jobs(state: &Path, wanted: &Wanted, common: &Common) -> Result<Vec<JobRow>, Failure> {
+    index(state, common)?.jobs(wanted).map_err(|error| unreadable(state, &error))
 }
 
 /// The records of jobs, whole; one that was removed meanwhile is left out.
@@ -67,10 +72,11 @@ fn records(state: &Path, jobs: &[JobRow]) -> Vec<Record> {
 }
 
 fn list(state: &Path, filter: &LedgerFilter, common: &Common) -> Result<Exit, Failure> {
-    let mut found = jobs(state, &wanted(filter)?, common)?;
-    let most = filter.most.unwrap_or(LISTED);
-    let more = found.len().saturating_sub(most);
-    found.truncate(most);
+    let wanted = Wanted { most: Some(filter.most.unwrap_or(LISTED)), ..wanted(filter)? };
+    let index = index(state, common)?;
+    let found = index.jobs(&wanted).map_err(|error| unreadable(state, &error))?;
+    let all = index.count(&wanted).map_err(|error| unreadable(state, &error))?;
+    let more = all.saturating_sub(found.len());
     match common.json {
         true => put_document(&json::records(&records(state, &found)))?,
         false => put(&words::list(&found, more, common))?,

@@ -8,8 +8,8 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::drive::Drive;
-use crate::ledger::index::{Index, JobRow, Wanted};
-use crate::record::{DriveIdentity, JobKind, JobResult};
+use crate::ledger::index::{Index, JobRow};
+use crate::record::{DriveIdentity, JobResult};
 
 /// The last job of a drive, as the records have it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -64,11 +64,8 @@ impl Drives {
     /// When the records can't be looked at: what is not known is not nothing.
     pub fn of(state: &Path) -> io::Result<Self> {
         let mut last = HashMap::new();
-        // The newest come first.
-        for job in Index::of(state)?.jobs(&Wanted::default())?.iter().filter(|job| job.kind == JobKind::Write) {
-            for one in job.drives.iter().filter(|one| one.result != JobResult::Refused) {
-                last.entry(one.drive.clone()).or_insert_with(|| LastJob::of(job, one.result));
-            }
+        for job in &Index::of(state)?.last_of_each_drive()? {
+            last.extend(job.drives.iter().map(|one| (one.drive.clone(), LastJob::of(job, one.result))));
         }
         Ok(Self(last))
     }
@@ -106,7 +103,7 @@ mod tests {
 
     use super::*;
     use crate::ledger::records::{begin, document};
-    use crate::record::{DriveRecord, ImageRecord, RECORD_VERSION, Record, Whose, job_name};
+    use crate::record::{DriveRecord, ImageRecord, JobKind, RECORD_VERSION, Record, Whose, job_name};
 
     fn stick(tag: &str) -> Drive {
         Drive::sample(tag)

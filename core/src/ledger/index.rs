@@ -243,31 +243,45 @@ impl Index {
         self.found(wanted).map_err(of_sqlite)
     }
 
+    /// How many jobs are wanted, whatever [`Wanted::most`] says.
+    ///
+    /// # Errors
+    /// When the index can't be asked.
+    pub fn count(&self, wanted: &Wanted) -> io::Result<usize> {
+        let (conditions, values) = conditions(wanted);
+        let query = format!("SELECT count(*) FROM jobs WHERE {conditions}");
+        let count: i64 = self.0.query_row(&query, params_from_iter(values), |row| row.get(0)).map_err(of_sqlite)?;
+        Ok(usize::try_from(count).unwrap_or_default())
+    }
+
+    /// Of each drive, the last job that changed anything on it, with that drive alone.
+    ///
+    /// # Errors
+    /// When the index can't be asked.
+    pub fn last_of_each_drive(&self) -> io::Result<Vec<JobRow>> {
+        // Beside max(), SQLite takes the other columns from the row that has it.
+        let query = "SELECT id, name, started, ended, kind, jobs.result, person, bench, image_file, title, label, image_bytes, sha256,
+                    tag, vendor, model, serial, bytes, drives.result, write_rate, read_rate, conclusion, max(started || ' ' || name)
+             FROM drives JOIN jobs ON id = job WHERE kind = 'write' AND drives.result <> 'refused'
+             GROUP BY tag, vendor, model, serial, bytes";
+        self.rows(query, Vec::new()).map_err(of_sqlite)
+    }
+
     fn found(&self, wanted: &Wanted) -> rusqlite::Result<Vec<JobRow>> {
-        let mut conditions = vec!["is_read = 1"];
-        let mut values: Vec<Box<dyn ToSql>> = Vec::new();
-        let mut add = |condition: &'static str, value: Option<String>| {
-            if let Some(value) = value {
-                conditions.push(condition);
-                values.push(Box::new(value));
-            }
-        };
-        add("id IN (SELECT job FROM drives WHERE tag = ?)", wanted.tag.clone());
-        add(
-            "instr(lower(image_file || ' ' || coalesce(title, '') || ' ' || coalesce(label, '') || ' ' || coalesce(sha256, '')), ?) > 0",
-            wanted.image.as_ref().map(|words| words.to_lowercase()),
-        );
-        add("result = ?", wanted.result.map(|result| result.word().to_owned()));
-        add("started >= ?", wanted.since.clone());
-        add("first_block = ?", wanted.first_block.map(|digest| digest.to_hex().to_string()));
-        let conditions = conditions.join(" AND ");
+        let (conditions, values) = conditions(wanted);
         let most = wanted.most.map_or(-1, |most| i64::try_from(most).unwrap_or(i64::MAX));
         let chosen = format!("SELECT id FROM jobs WHERE {conditions} ORDER BY started DESC, name DESC LIMIT {most}");
-        let mut query = self.0.prepare(&format!(
-            "SELECT j.id, name, started, ended, kind, j.result, person, bench, image_file, title, label, image_bytes, sha256,
-                    tag, vendor, model, serial, d.bytes, d.result, write_rate, read_rate, conclusion
-             FROM jobs j LEFT JOIN drives d ON d.job = j.id WHERE j.id IN ({chosen}) ORDER BY started DESC, name DESC, place"
-        ))?;
+        let query = format!(
+            "SELECT id, name, started, ended, kind, jobs.result, person, bench, image_file, title, label, image_bytes, sha256,
+                    tag, vendor, model, serial, bytes, drives.result, write_rate, read_rate, conclusion
+             FROM jobs LEFT JOIN drives ON job = id WHERE id IN ({chosen}) ORDER BY started DESC, name DESC, place"
+        );
+        self.rows(&query, values)
+    }
+
+    /// Jobs with their drives, whose rows stand together.
+    fn rows(&self, query: &str, values: Vec<Box<dyn ToSql>>) -> rusqlite::Result<Vec<JobRow>> {
+        let mut query = self.0.prepare(query)?;
         let mut rows = query.query(params_from_iter(values))?;
         let mut jobs: Vec<JobRow> = Vec::new();
         let mut last = None;
@@ -293,6 +307,27 @@ impl Index {
         let names = query.query_map([], |row| row.get(0)).map_err(of_sqlite)?;
         names.collect::<rusqlite::Result<_>>().map_err(of_sqlite)
     }
+}
+
+/// What SQLite is to look for, and the values in it.
+fn conditions(wanted: &Wanted) -> (String, Vec<Box<dyn ToSql>>) {
+    let mut conditions = vec!["is_read = 1"];
+    let mut values: Vec<Box<dyn ToSql>> = Vec::new();
+    let mut add = |condition: &'static str, value: Option<String>| {
+        if let Some(value) = value {
+            conditions.push(condition);
+            values.push(Box::new(value));
+        }
+    };
+    add("id IN (SELECT job FROM drives WHERE tag = ?)", wanted.tag.clone());
+    add(
+        "instr(lower(image_file || ' ' || coalesce(title, '') || ' ' || coalesce(label, '') || ' ' || coalesce(sha256, '')), ?) > 0",
+        wanted.image.as_ref().map(|words| words.to_lowercase()),
+    );
+    add("result = ?", wanted.result.map(|result| result.word().to_owned()));
+    add("started >= ?", wanted.since.clone());
+    add("first_block = ?", wanted.first_block.map(|digest| digest.to_hex().to_string()));
+    (conditions.join(" AND "), values)
 }
 
 /// The records of the folder by their names, as they are now.
