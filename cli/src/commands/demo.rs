@@ -151,7 +151,10 @@ impl Walk<'_> {
         self.step(&["write", image, "--to", stick, "--unattended"], Exit::Done)?;
         self.say("A week later a few bytes on the stick are not what they were. Which ones, and what lies there?")?;
         alter(Path::new("tray/kestrin-a.img")).map_err(|error| cannot("alter the simulated stick", &error))?;
-        self.step(&["compare", stick, image], Exit::Differs)
+        self.step(&["compare", stick, image], Exit::Differs)?;
+        self.say("All of this is on record: what was done, and what was on which stick when.")?;
+        self.step(&["ledger"], Exit::Done)?;
+        self.step(&["ledger", "drive", stick], Exit::Done)
     }
 
     fn tags(&self) -> Result<Vec<(String, String)>, Failure> {

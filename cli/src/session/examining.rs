@@ -60,7 +60,14 @@ pub(crate) fn of_content(path: &Path, fault: &ContentFault) -> Failure {
         ContentFault::Packed(PackedFault::TooLong { .. }) => Exit::Refused,
         _ => Exit::Image,
     };
-    Failure::new(exit, format!("{}: {}", path.shown(), chain(fault)), fault.next_step())
+    let text = match fault {
+        // What the codec says of damaged bytes tells nobody more, and `inspect` says it without.
+        ContentFault::Packed(PackedFault::Damaged { source, .. }) if source.raw_os_error().is_none() => {
+            fault.to_string()
+        }
+        _ => chain(fault),
+    };
+    Failure::new(exit, format!("{}: {text}", path.shown()), fault.next_step())
 }
 
 /// What goes onto a drive that has room for `room` bytes.

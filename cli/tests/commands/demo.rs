@@ -3,7 +3,9 @@ use super::bench::{Bench, steady};
 #[test]
 fn the_demo_walks_through_the_whole_job() {
     let bench = Bench::new();
-    steady().bind(|| insta::assert_snapshot!("demo", bench.pyrotyp("demo --quiet")));
+    let mut settings = steady();
+    settings.add_filter(r" +\d[\d.]* [kMG]?B/s", " [RATE]");
+    settings.bind(|| insta::assert_snapshot!("demo", bench.pyrotyp("demo --quiet")));
     let kept = bench.pyrotyp("demo --keep bench --quiet");
     assert!(kept.starts_with("exit 0"), "{kept}");
     let again = bench.pyrotyp("demo --keep bench --quiet");
