@@ -146,7 +146,7 @@ pub struct Shelf {
 }
 
 #[derive(Default, Serialize, Deserialize)]
-struct Index {
+struct ShelfIndex {
     #[serde(default, rename = "image")]
     images: Vec<Item>,
 }
@@ -199,7 +199,7 @@ impl Shelf {
             Ok(index) => index,
             Err(why) => {
                 shelf.rebuilt = Some(why);
-                Index::default()
+                ShelfIndex::default()
             }
         };
         for name in names.iter().filter(|name| is_image(name, &names)) {
@@ -230,7 +230,7 @@ impl Shelf {
     }
 
     fn save(&self) -> io::Result<()> {
-        let text = toml::to_string(&Index { images: self.items.clone() }).map_err(io::Error::other)?;
+        let text = toml::to_string(&ShelfIndex { images: self.items.clone() }).map_err(io::Error::other)?;
         let heading = "# The shelf's index. It may be lost: it is made again from the files beside it.\n\n";
         Store::in_folder(&self.folder).put(INDEX, format!("{heading}{text}").as_bytes())
     }
@@ -401,7 +401,7 @@ impl Shelf {
     }
 }
 
-fn read_index(folder: &Path) -> Result<Index, String> {
+fn read_index(folder: &Path) -> Result<ShelfIndex, String> {
     let kept = Store::in_folder(folder).get(INDEX, INDEX_BYTES_MOST).map_err(|error| crate::text::plain(&error))?;
     let kept = kept.ok_or("it was not there")?;
     toml::from_str(&String::from_utf8_lossy(&kept.bytes))

@@ -56,7 +56,7 @@ pub(crate) fn run(asked: &str, image: Option<&Path>, session: &Session<'_>) -> R
     let platform = platform(session.common)?;
     let of = chosen(&*platform, asked, session)?;
     let drive = platform.open(&of)?;
-    with_image(&*platform, Opened { of: &of, drive: &*drive }, Against { path, image: &image }, session)
+    with_image(&*platform, ComparedDrive { of: &of, drive: &*drive }, ComparedImage { path, image: &image }, session)
 }
 
 /// The drive that is meant, with a medium in it.
@@ -72,28 +72,28 @@ fn chosen(platform: &dyn Platform, asked: &str, session: &Session<'_>) -> Result
 
 /// A drive that is compared.
 #[derive(Clone, Copy)]
-struct Opened<'a> {
+struct ComparedDrive<'a> {
     of: &'a Drive,
     drive: &'a dyn DriveIo,
 }
 
 /// The image that it is compared with.
 #[derive(Clone, Copy)]
-struct Against<'a> {
+struct ComparedImage<'a> {
     path: &'a Path,
     image: &'a OpenedImage,
 }
 
 fn with_image(
     platform: &dyn Platform,
-    opened: Opened<'_>,
-    against: Against<'_>,
+    opened: ComparedDrive<'_>,
+    against: ComparedImage<'_>,
     session: &Session<'_>,
 ) -> Result<Exit, Failure> {
-    let (Opened { of, drive }, Against { path, image }) = (opened, against);
+    let (ComparedDrive { of, drive }, ComparedImage { path, image }) = (opened, against);
     let content = content(path, image, of.bytes, session)?;
     let inspection = &image.inspection;
-    let kept = Kept {
+    let kept = ForTheRecord {
         image: ImageRecord {
             file: std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).to_string_lossy().into_owned(),
             bytes: Some(content.bytes().size()),
@@ -135,8 +135,8 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
         Recognised::Shelved { path } => {
             let image = open_image(&path, session.common)?;
             say(session.common, &format!("it begins like {} of the shelf\n", path.shown()));
-            let opened = Opened { of: &of, drive: &*drive };
-            return with_image(&*platform, opened, Against { path: &path, image: &image }, session);
+            let opened = ComparedDrive { of: &of, drive: &*drive };
+            return with_image(&*platform, opened, ComparedImage { path: &path, image: &image }, session);
         }
         Recognised::Nothing => {
             return Err(none(format!("nothing on this bench tells what drive {} should hold", of.tag)));
@@ -147,7 +147,7 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     let blocks = blocks.map_err(|error| none(format!("the digests of job {job} can't be used: {}", plain(&error))))?;
     let no_digests = || none(format!("job {job} kept no digests of what it wrote to drive {}", of.tag));
     let blocks = blocks.flatten().ok_or_else(no_digests)?;
-    let kept = Kept {
+    let kept = ForTheRecord {
         image: ImageRecord {
             file: row.image.clone(),
             bytes: Some(blocks.bytes),
@@ -186,13 +186,13 @@ fn fault_words(of: &Drive, fault: &JobFault) -> Failure {
 }
 
 /// A comparison, for its record.
-struct Kept<'a> {
+struct ForTheRecord<'a> {
     image: ImageRecord,
     drive: &'a Drive,
     started: Timestamp,
 }
 
-impl Kept<'_> {
+impl ForTheRecord<'_> {
     /// Puts it on record; that it can't be is said, and changes nothing.
     fn put(self, compared: &Result<Comparison, JobFault>, common: &Common) {
         let Some(state) = state_folder(common) else { return };

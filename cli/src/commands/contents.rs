@@ -10,7 +10,7 @@ use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::folders::state_folder;
 use crate::session::judged::onto;
-use crate::session::recognised::{Known, Recognised, recognise};
+use crate::session::recognised::{KnownBy, Recognised, recognise};
 use crate::show::{content, json};
 
 /// Looks at one drive; nothing is mounted, and nothing is written.
@@ -49,7 +49,7 @@ pub(crate) fn run(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     let last = records.as_ref().and_then(|records| records.last_on(&drive));
     // A stick that this bench never saw may begin like one that it knows.
     let alike = match recognise(&drive, &Sectors::of(&*open), session.common) {
-        Ok(Recognised::Job { row, known: Known::ByHead, .. }) => Some(content::by_job(&row)),
+        Ok(Recognised::Job { row, known: KnownBy::Head, .. }) => Some(content::by_job(&row)),
         Ok(Recognised::Shelved { path }) => Some(content::by_shelf(&path)),
         _ => None,
     };

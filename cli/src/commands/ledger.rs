@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use pyrotyp_core::ledger;
-use pyrotyp_core::ledger::{Index, JobRow, Wanted};
+use pyrotyp_core::ledger::{Index, JobQuery, JobRow};
 use pyrotyp_core::record::{JobResult, Record};
 use pyrotyp_core::text::{Shown, shell};
 
@@ -35,18 +35,18 @@ fn unreadable(state: &Path, error: &std::io::Error) -> Failure {
     Failure::new(Exit::Unexpected, text, "make it readable for yourself, or name another folder with --state")
 }
 
-fn wanted(filter: &LedgerFilter) -> Result<Wanted, Failure> {
+fn wanted(filter: &LedgerFilter) -> Result<JobQuery, Failure> {
     let image = [filter.words.join(" "), filter.image.clone().unwrap_or_default()].join(" ").trim().to_owned();
     let since = filter.since.map(|day| day.to_zoned(jiff::tz::TimeZone::system())).transpose();
     let since = since.map_err(|error| {
         Failure::new(Exit::Usage, format!("that day is none here: {error}"), "give it as YYYY-MM-DD")
     })?;
-    Ok(Wanted {
+    Ok(JobQuery {
         tag: filter.drive.as_ref().map(|tag| tag.to_string()),
         image: Some(image).filter(|words| !words.is_empty()),
         result: filter.result.map(JobResult::from),
         since: since.map(|since| since.timestamp().to_string()),
-        ..Wanted::default()
+        ..JobQuery::default()
     })
 }
 
@@ -62,7 +62,7 @@ fn index(state: &Path, common: &Common) -> Result<Index, Failure> {
     Ok(index)
 }
 
-fn jobs(state: &Path, wanted: &Wanted, common: &Common) -> Result<Vec<JobRow>, Failure> {
+fn jobs(state: &Path, wanted: &JobQuery, common: &Common) -> Result<Vec<JobRow>, Failure> {
     index(state, common)?.jobs(wanted).map_err(|error| unreadable(state, &error))
 }
 
@@ -72,7 +72,7 @@ fn records(state: &Path, jobs: &[JobRow]) -> Vec<Record> {
 }
 
 fn list(state: &Path, filter: &LedgerFilter, common: &Common) -> Result<Exit, Failure> {
-    let wanted = Wanted { most: Some(filter.most.unwrap_or(LISTED)), ..wanted(filter)? };
+    let wanted = JobQuery { most: Some(filter.most.unwrap_or(LISTED)), ..wanted(filter)? };
     let index = index(state, common)?;
     let found = index.jobs(&wanted).map_err(|error| unreadable(state, &error))?;
     let all = index.count(&wanted).map_err(|error| unreadable(state, &error))?;
@@ -86,7 +86,7 @@ fn list(state: &Path, filter: &LedgerFilter, common: &Common) -> Result<Exit, Fa
 
 /// The job with this name, or the only one whose name begins or ends like it; `last` is the newest.
 fn find(state: &Path, asked: &str, common: &Common) -> Result<JobRow, Failure> {
-    let all = jobs(state, &Wanted::default(), common)?;
+    let all = jobs(state, &JobQuery::default(), common)?;
     if asked == "last" {
         return all.into_iter().next().ok_or_else(|| {
             Failure::new(Exit::Usage, "no job is on record yet", "pyrotyp write IMAGE --to TAG makes the first one")
@@ -128,7 +128,7 @@ fn show(state: &Path, asked: &str, common: &Common) -> Result<Exit, Failure> {
 }
 
 fn drive(state: &Path, tag: &pyrotyp_core::drive::Tag, common: &Common) -> Result<Exit, Failure> {
-    let wanted = Wanted { tag: Some(tag.to_string()), ..Wanted::default() };
+    let wanted = JobQuery { tag: Some(tag.to_string()), ..JobQuery::default() };
     let found = jobs(state, &wanted, common)?;
     match common.json {
         true => put_document(&json::records(&records(state, &found)))?,
@@ -138,7 +138,7 @@ fn drive(state: &Path, tag: &pyrotyp_core::drive::Tag, common: &Common) -> Resul
 }
 
 fn export(state: &Path, table: Table, filter: &LedgerFilter, common: &Common) -> Result<Exit, Failure> {
-    let wanted = Wanted { most: filter.most, ..wanted(filter)? };
+    let wanted = JobQuery { most: filter.most, ..wanted(filter)? };
     let found = jobs(state, &wanted, common)?;
     match table {
         Table::Json => put_document(&json::records(&records(state, &found)))?,

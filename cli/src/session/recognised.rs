@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::hash::first_block;
-use pyrotyp_core::ledger::{Index, JobRow, Wanted};
+use pyrotyp_core::ledger::{Index, JobQuery, JobRow};
 use pyrotyp_core::machine::ImageFile;
 use pyrotyp_core::record::{DriveIdentity, JobKind, JobResult};
 use pyrotyp_core::shelf::Shelf;
@@ -17,17 +17,17 @@ use crate::exit::{Exit, Failure, plain};
 
 /// How a job is known to be the one that made a stick.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Known {
+pub(crate) enum KnownBy {
     /// It is the last one that wrote to this very drive.
-    ByTag,
+    Tag,
     /// The drive begins with what the job wrote, to this drive or another.
-    ByHead,
+    Head,
 }
 
 /// What a drive should hold.
 pub(crate) enum Recognised {
     /// What a job wrote.
-    Job { row: Box<JobRow>, known: Known },
+    Job { row: Box<JobRow>, known: KnownBy },
     /// An image of the shelf, with which it begins.
     Shelved { path: PathBuf },
     /// Nobody knows.
@@ -46,7 +46,7 @@ pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> R
     let is_whole = |result: JobResult| matches!(result, JobResult::Verified | JobResult::Written);
     if !drive.tag.is_unsure() {
         let own = DriveIdentity::of(drive).anywhere();
-        let jobs = index.jobs(&Wanted { tag: Some(drive.tag.to_string()), ..Wanted::default() }).map_err(fail)?;
+        let jobs = index.jobs(&JobQuery { tag: Some(drive.tag.to_string()), ..JobQuery::default() }).map_err(fail)?;
         let wrote = |job: &JobRow| {
             let one = job.drives.iter().find(|one| one.drive == own)?;
             (job.kind == JobKind::Write && one.result != JobResult::Refused).then_some(one.result)
@@ -54,7 +54,7 @@ pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> R
         // Whatever the last one left counts, and no earlier one.
         let last = jobs.into_iter().find_map(|job| Some((wrote(&job)?, job)));
         if let Some((_, job)) = last.filter(|(result, job)| is_whole(*result) && job.ended.is_some()) {
-            return Ok(found(job, Known::ByTag));
+            return Ok(found(job, KnownBy::Tag));
         }
     }
     let unreadable = |error: std::io::Error| {
@@ -62,10 +62,10 @@ pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> R
         Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
     };
     let head = first_block(bytes).map_err(unreadable)?;
-    let jobs = index.jobs(&Wanted { first_block: Some(head), ..Wanted::default() }).map_err(fail)?;
+    let jobs = index.jobs(&JobQuery { first_block: Some(head), ..JobQuery::default() }).map_err(fail)?;
     let made = |job: &JobRow| job.kind == JobKind::Write && job.drives.iter().any(|one| is_whole(one.result));
     if let Some(job) = jobs.into_iter().find(made) {
-        return Ok(found(job, Known::ByHead));
+        return Ok(found(job, KnownBy::Head));
     }
     let Ok(shelf) = Shelf::open(&state) else { return Ok(Recognised::Nothing) };
     let begins_it = |path: &PathBuf| {

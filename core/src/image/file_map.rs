@@ -16,7 +16,7 @@ const NAMES_BYTES_MOST: usize = 32 << 20;
 
 /// A stretch of the image, and what lies there.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-struct Stretch {
+struct NamedStretch {
     extent: Extent,
     name: String,
 }
@@ -25,9 +25,9 @@ struct Stretch {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileMap {
     /// Files of the ISO 9660 tree, by where they begin.
-    outer: Vec<Stretch>,
+    outer: Vec<NamedStretch>,
     /// Files of the FAT volumes, which may lie inside of those.
-    inner: Vec<Stretch>,
+    inner: Vec<NamedStretch>,
     /// Length of all names.
     names_bytes: usize,
 }
@@ -42,7 +42,7 @@ impl FileMap {
         if let Some(volume) = &inspection.optical.volume {
             volume.files(image, &mut |path, extent| {
                 map.room_for(path)?;
-                map.outer.push(Stretch { extent, name: path.to_owned() });
+                map.outer.push(NamedStretch { extent, name: path.to_owned() });
                 ControlFlow::Continue(())
             })?;
             map.outer.sort_by_key(|stretch| stretch.extent);
@@ -55,7 +55,7 @@ impl FileMap {
                 map.room_for(&full)?;
                 let start = extent.start.saturating_add(range.start);
                 let bytes = range.end.saturating_sub(range.start);
-                map.inner.push(Stretch { extent: Extent { start, bytes }, name: full });
+                map.inner.push(NamedStretch { extent: Extent { start, bytes }, name: full });
                 ControlFlow::Continue(())
             })?;
         }
@@ -102,7 +102,7 @@ impl FileMap {
 }
 
 /// The stretch that holds byte `at`. Of several that begin at the same place, as links do, the longest comes last.
-fn find(sorted: &[Stretch], at: u64) -> Option<&Stretch> {
+fn find(sorted: &[NamedStretch], at: u64) -> Option<&NamedStretch> {
     let behind = sorted.partition_point(|stretch| stretch.extent.start <= at);
     sorted.get(..behind)?.iter().rev().find(|stretch| stretch.extent.bytes > 0).filter(|one| one.extent.holds(at))
 }

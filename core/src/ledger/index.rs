@@ -11,7 +11,7 @@ use rusqlite::{Connection, OpenFlags, Row, TransactionBehavior, params, params_f
 use crate::ledger::blocks::{self, Blocks};
 use crate::ledger::records::{self, ENDING, RECORD_BYTES_MOST, store};
 use crate::machine::{self, FileStamp};
-use crate::record::{DriveIdentity, JobKind, JobResult, Record, Stage, StageDone};
+use crate::record::{DriveIdentity, JobKind, JobResult, Record, Stage, StageDone, Whose};
 use crate::store::Store;
 
 /// Name of its file, below the bench's state folder.
@@ -54,10 +54,8 @@ pub struct JobRow {
     pub kind: JobKind,
     /// How it ended.
     pub result: JobResult,
-    /// Who did it.
-    pub person: Option<String>,
-    /// On which machine.
-    pub bench: Option<String>,
+    /// Who did it, and on which machine.
+    pub by: Whose,
     /// The image's path or address.
     pub image: String,
     /// What the image calls itself.
@@ -89,7 +87,7 @@ pub struct RowDrive {
 
 /// Which jobs are wanted; `None` is any.
 #[derive(Clone, Debug, Default)]
-pub struct Wanted {
+pub struct JobQuery {
     /// On the drive with this tag.
     pub tag: Option<String>,
     /// With an image whose path, title, label or SHA-256 holds these words.
@@ -239,17 +237,17 @@ impl Index {
     ///
     /// # Errors
     /// When the index can't be asked.
-    pub fn jobs(&self, wanted: &Wanted) -> io::Result<Vec<JobRow>> {
+    pub fn jobs(&self, wanted: &JobQuery) -> io::Result<Vec<JobRow>> {
         self.found(wanted).map_err(of_sqlite)
     }
 
-    /// How many jobs are wanted, whatever [`Wanted::most`] says.
+    /// How many jobs are wanted, whatever [`JobQuery::most`] says.
     ///
     /// # Errors
     /// When the index can't be asked.
-    pub fn count(&self, wanted: &Wanted) -> io::Result<usize> {
-        let (conditions, values) = conditions(wanted);
-        let query = format!("SELECT count(*) FROM jobs WHERE {conditions}");
+    pub fn count(&self, wanted: &JobQuery) -> io::Result<usize> {
+        let Conditions { text, values } = conditions(wanted);
+        let query = format!("SELECT count(*) FROM jobs WHERE {text}");
         let count: i64 = self.0.query_row(&query, params_from_iter(values), |row| row.get(0)).map_err(of_sqlite)?;
         Ok(usize::try_from(count).unwrap_or_default())
     }
@@ -267,10 +265,10 @@ impl Index {
         self.rows(query, Vec::new()).map_err(of_sqlite)
     }
 
-    fn found(&self, wanted: &Wanted) -> rusqlite::Result<Vec<JobRow>> {
-        let (conditions, values) = conditions(wanted);
+    fn found(&self, wanted: &JobQuery) -> rusqlite::Result<Vec<JobRow>> {
+        let Conditions { text, values } = conditions(wanted);
         let most = wanted.most.map_or(-1, |most| i64::try_from(most).unwrap_or(i64::MAX));
-        let chosen = format!("SELECT id FROM jobs WHERE {conditions} ORDER BY started DESC, name DESC LIMIT {most}");
+        let chosen = format!("SELECT id FROM jobs WHERE {text} ORDER BY started DESC, name DESC LIMIT {most}");
         let query = format!(
             "SELECT id, name, started, ended, kind, jobs.result, person, bench, image_file, title, label, image_bytes, sha256,
                     tag, vendor, model, serial, bytes, drives.result, write_rate, read_rate, conclusion
@@ -310,7 +308,12 @@ impl Index {
 }
 
 /// What SQLite is to look for, and the values in it.
-fn conditions(wanted: &Wanted) -> (String, Vec<Box<dyn ToSql>>) {
+struct Conditions {
+    text: String,
+    values: Vec<Box<dyn ToSql>>,
+}
+
+fn conditions(wanted: &JobQuery) -> Conditions {
     let mut conditions = vec!["is_read = 1"];
     let mut values: Vec<Box<dyn ToSql>> = Vec::new();
     let mut add = |condition: &'static str, value: Option<String>| {
@@ -327,7 +330,7 @@ fn conditions(wanted: &Wanted) -> (String, Vec<Box<dyn ToSql>>) {
     add("result = ?", wanted.result.map(|result| result.word().to_owned()));
     add("started >= ?", wanted.since.clone());
     add("first_block = ?", wanted.first_block.map(|digest| digest.to_hex().to_string()));
-    (conditions.join(" AND "), values)
+    Conditions { text: conditions.join(" AND "), values }
 }
 
 /// The records of the folder by their names, as they are now.
@@ -415,8 +418,7 @@ fn job_row(row: &Row<'_>) -> rusqlite::Result<Option<JobRow>> {
         ended: row.get(3)?,
         kind,
         result,
-        person: row.get(6)?,
-        bench: row.get(7)?,
+        by: Whose { person: row.get(6)?, bench: row.get(7)? },
         image: row.get(8)?,
         title: row.get(9)?,
         label: row.get(10)?,
@@ -447,7 +449,7 @@ mod tests {
 
     use super::*;
     use crate::drive::Drive;
-    use crate::record::{DriveRecord, ImageRecord, RECORD_VERSION, Whose};
+    use crate::record::{DriveRecord, ImageRecord, RECORD_VERSION};
 
     fn record(number: usize, tag: &str, result: JobResult) -> Record {
         let mut drive = DriveRecord::begun(&Drive::sample(tag));
@@ -473,7 +475,7 @@ mod tests {
         }
     }
 
-    fn names(state: &Path, wanted: &Wanted) -> Vec<String> {
+    fn names(state: &Path, wanted: &JobQuery) -> Vec<String> {
         Index::of(state).unwrap().jobs(wanted).unwrap().into_iter().map(|job| job.image).collect()
     }
 
@@ -481,34 +483,37 @@ mod tests {
     fn the_index_follows_the_records_and_is_made_again_whatever_becomes_of_it() {
         let folder = tempfile::tempdir().unwrap();
         let state = folder.path();
-        assert!(names(state, &Wanted::default()).is_empty() && !state.join(FILE).exists(), "nothing to keep");
+        assert!(names(state, &JobQuery::default()).is_empty() && !state.join(FILE).exists(), "nothing to keep");
         for (number, tag, result) in
             [(1, "590J1", JobResult::Verified), (2, "65387", JobResult::Failed), (3, "590J1", JobResult::Stopped)]
         {
             records::begin(state, &record(number, tag, result)).unwrap();
         }
         let all = ["/srv/image3.iso", "/srv/image2.iso", "/srv/image1.iso"];
-        assert_eq!(names(state, &Wanted::default()), all);
-        let of = |wanted: Wanted| names(state, &wanted);
-        assert_eq!(of(Wanted { tag: Some("590J1".into()), ..Wanted::default() }), [all[0], all[2]]);
-        assert_eq!(of(Wanted { result: Some(JobResult::Failed), ..Wanted::default() }), [all[1]]);
-        assert_eq!(of(Wanted { since: Some("2026-11-22T08:00:00Z".into()), ..Wanted::default() }), [all[0], all[1]]);
-        assert_eq!(of(Wanted { image: Some("IMAGE2".into()), ..Wanted::default() }), [all[1]]);
-        assert!(of(Wanted { image: Some("' OR 1 --".into()), ..Wanted::default() }).is_empty());
-        assert_eq!(of(Wanted { most: Some(1), ..Wanted::default() }), [all[0]]);
-        let row = Index::of(state).unwrap().jobs(&Wanted::default()).unwrap().remove(0);
-        assert_eq!((row.drives[0].write_rate, row.person.as_deref()), (Some(4e6), Some("ann")));
+        assert_eq!(names(state, &JobQuery::default()), all);
+        let of = |wanted: JobQuery| names(state, &wanted);
+        assert_eq!(of(JobQuery { tag: Some("590J1".into()), ..JobQuery::default() }), [all[0], all[2]]);
+        assert_eq!(of(JobQuery { result: Some(JobResult::Failed), ..JobQuery::default() }), [all[1]]);
+        assert_eq!(
+            of(JobQuery { since: Some("2026-11-22T08:00:00Z".into()), ..JobQuery::default() }),
+            [all[0], all[1]]
+        );
+        assert_eq!(of(JobQuery { image: Some("IMAGE2".into()), ..JobQuery::default() }), [all[1]]);
+        assert!(of(JobQuery { image: Some("' OR 1 --".into()), ..JobQuery::default() }).is_empty());
+        assert_eq!(of(JobQuery { most: Some(1), ..JobQuery::default() }), [all[0]]);
+        let row = Index::of(state).unwrap().jobs(&JobQuery::default()).unwrap().remove(0);
+        assert_eq!((row.drives[0].write_rate, row.by.person.as_deref()), (Some(4e6), Some("ann")));
         // By its first block.
         let blocks = Blocks { bytes: 9, digests: vec![blake3::hash(b"first")] };
         let job = records::begin(state, &record(4, "590J1", JobResult::Verified)).unwrap();
         super::super::keep_blocks(state, job.job(), &blocks).unwrap();
-        assert_eq!(of(Wanted { first_block: Some(blocks.digests[0]), ..Wanted::default() }), ["/srv/image4.iso"]);
+        assert_eq!(of(JobQuery { first_block: Some(blocks.digests[0]), ..JobQuery::default() }), ["/srv/image4.iso"]);
         // A record that goes, one that changes, one that can't be read.
         fs::remove_file(state.join("jobs/20261122-080000-65387.json")).unwrap();
         fs::write(state.join("jobs/x.json"), "{").unwrap();
         job.end(&record(5, "590J1", JobResult::Verified)).unwrap();
         let left = ["/srv/image5.iso", all[0], all[2]];
-        assert_eq!(names(state, &Wanted::default()), left);
+        assert_eq!(names(state, &JobQuery::default()), left);
         assert_eq!(Index::of(state).unwrap().unreadable().unwrap(), ["x"]);
         let index = state.join(FILE);
         let spoils: [&dyn Fn(); 5] = [
@@ -523,11 +528,11 @@ mod tests {
         ];
         for (number, spoil) in spoils.iter().enumerate() {
             spoil();
-            assert_eq!(names(state, &Wanted::default()), left, "{number}");
+            assert_eq!(names(state, &JobQuery::default()), left, "{number}");
         }
         // Where nothing can be kept it answers all the same.
         fs::remove_file(&index).unwrap();
         fs::create_dir(&index).unwrap();
-        assert_eq!(names(state, &Wanted::default()), left);
+        assert_eq!(names(state, &JobQuery::default()), left);
     }
 }

@@ -10,5 +10,5 @@ mod records;
 
 pub use blocks::{Blocks, blocks_of, keep_blocks};
 pub use history::{Drives, LastJob};
-pub use index::{Index, JobRow, RowDrive, Wanted};
+pub use index::{Index, JobQuery, JobRow, RowDrive};
 pub use records::{Begun, begin, put, read};

@@ -13,8 +13,8 @@ pub struct SpeedMark {
 }
 
 impl From<(u64, f64)> for SpeedMark {
-    fn from((done, seconds): (u64, f64)) -> Self {
-        Self { done, seconds }
+    fn from(pair: (u64, f64)) -> Self {
+        Self { done: pair.0, seconds: pair.1 }
     }
 }
 
