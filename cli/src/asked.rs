@@ -109,6 +109,9 @@ pub(crate) enum Command {
         /// Go on telling what arrives and what leaves, until Ctrl-C; with --json, a line each
         #[arg(long)]
         watch: bool,
+        /// Read from this drive in a rhythm, so that its light shows which one it is; nothing is written
+        #[arg(long, value_name = "DRIVE", conflicts_with_all = ["all", "watch", "explain"])]
+        blink: Option<String>,
         /// List everything that can speak against a drive or an image, and what each finding means
         #[arg(long, conflicts_with_all = ["all", "watch"])]
         explain: bool,

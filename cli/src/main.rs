@@ -54,6 +54,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
     let done = match &asked.command {
         Command::Inspect { images } => commands::inspect::run(images, common),
         Command::Check { image, against } => commands::check::run(image, against, session),
+        Command::Drives { blink: Some(drive), .. } => commands::drives::blink(drive, session),
         Command::Drives { explain: true, .. } => commands::drives::explain(common),
         Command::Drives { all, watch: true, .. } => commands::drives::watch(extent(*all), session),
         Command::Drives { all, .. } => commands::drives::run(extent(*all), common),

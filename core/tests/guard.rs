@@ -24,7 +24,7 @@ fn stick() -> Drive {
         },
         bytes,
         sector_bytes: 512,
-        link: Link { bus: Bus::Usb, slot: None, mbps: Some(480), could_be_faster: false },
+        link: Link { bus: Bus::Usb, slot: None, mbps: Some(480), could_be_faster: false, port: None },
         attached_seconds: None,
         write_protected: false,
         generation: Some(9),

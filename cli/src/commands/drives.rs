@@ -3,20 +3,24 @@
 use std::time::Duration;
 
 use jiff::Timestamp;
+use pyrotyp_core::devices;
 use pyrotyp_core::drive::{Drive, Role};
 use pyrotyp_core::guard::{IMAGE_RULES, Judged, RULES};
 
 use crate::asked::Common;
-use crate::exit::{Exit, Failure};
+use crate::exit::{Exit, Failure, chain};
 use crate::out::{put, put_as_it_is, put_document, put_while_read, say};
 use crate::session::Session;
-use crate::session::attached::platform;
+use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::judged::{can_be_chosen, judged};
 use crate::session::settings::survey;
 use crate::show::{json, table};
 
 /// How often the system is asked what is attached.
 const BETWEEN: Duration = Duration::from_millis(400);
+
+/// Nobody looks for a light for longer than this.
+const BLINKS_FOR: Duration = Duration::from_secs(120);
 
 /// Which drives are told.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -69,6 +73,25 @@ pub(crate) fn watch(extent: Listing, session: &Session<'_>) -> Result<Exit, Fail
         (known, arrival) = (attached, "arrived");
         std::thread::sleep(BETWEEN);
     }
+    Ok(Exit::Done)
+}
+
+/// Has a drive's light show which one it is: until Ctrl-C, or for so long that nobody can be looking any more.
+pub(crate) fn blink(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
+    let platform = platform(session.common)?;
+    let drive = choose_drive(&*platform, asked, session.cancel, &|text| say(session.common, text))?.drive;
+    needs_medium(&drive)?;
+    let open = platform.open(&drive)?;
+    let (tag, name) = (&drive.tag, drive.name());
+    let port = drive.link.port.as_ref().map_or(String::new(), |port| format!(", in {}", port.words()));
+    say(
+        session.common,
+        &format!("drive {tag} ({name}{port}) is read in a rhythm: look for its light; Ctrl-C ends it\n"),
+    );
+    devices::blink(&*open, BLINKS_FOR, session.cancel).map_err(|fault| {
+        let text = format!("drive {tag} ({name}) can't be read: {}", chain(&fault));
+        Failure::new(Exit::Drive, text, "plug it in again; pyrotyp drives shows what is attached")
+    })?;
     Ok(Exit::Done)
 }
 

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use pyrotyp_core::contents::{Contents, Listed, TableKind};
-use pyrotyp_core::drive::{Bus, Drive, Role, Surface, Volume};
+use pyrotyp_core::drive::{Bus, Drive, Port, Role, Surface, Volume};
 use pyrotyp_core::guard::{Judged, Rule};
 use pyrotyp_core::image::{Architecture, Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::Comparison;
@@ -405,6 +405,9 @@ struct DriveDoc<'a> {
     bus: Bus,
     link_mbps: Option<u32>,
     could_be_faster: bool,
+    /// Where it is plugged in, such as `1-2.3`: bus 1, a hub in its socket 2, socket 3 of that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    port: Option<&'a Port>,
     removable: bool,
     role: Role,
     findings: &'a [Finding],
@@ -443,6 +446,7 @@ fn drive_doc(Judged { drive, findings }: &Judged) -> DriveDoc<'_> {
         bus: drive.link.bus,
         link_mbps: drive.link.mbps,
         could_be_faster: drive.link.could_be_faster,
+        port: drive.link.port.as_ref(),
         removable: drive.says.removable,
         role: drive.role(),
         findings,

@@ -32,6 +32,9 @@ pub(crate) fn drives(shown: &[Judged], hidden: usize, common: &Common) -> String
             let row = line(row, &widths);
             let (tag, rest) = row.split_at_checked(drive.tag.as_str().len()).unwrap_or((&row, ""));
             out.push_str(&format!("{NAME}{tag}{NAME:#}{rest}\n"));
+            if let Some(port) = &drive.link.port {
+                out.push_str(&format!("       {FAINT}in {}{FAINT:#}\n", port.words()));
+            }
             for finding in findings.iter().filter(|finding| finding.id != FindingId::VirtualDrive || common.verbose) {
                 out.push_str(&finding_line(finding));
             }

@@ -1,3 +1,7 @@
+use std::io::Read;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
 use super::bench::{Bench, steady, tag_of};
 use pyrotyp_sample::cafe;
 
@@ -251,4 +255,23 @@ fn what_is_on_a_drive_is_shown_before_it_is_lost() {
     settings.add_filter(r"\[DAY\]T[\d:]+", "[WHEN]");
     settings.add_filter(r#"[\d.]+ MB of it used|"used_bytes": \d+"#, "[USED]");
     settings.bind(|| insta::assert_snapshot!("contents", told.join("\n")));
+}
+
+#[test]
+fn a_drive_is_told_by_its_port_and_by_its_light_and_is_not_written() {
+    let bench = Bench::new().stick("a", "port = \"1-2.3\"");
+    let tag = tag_of(&bench, "a");
+    let told = bench.on_tray("drives --quiet");
+    assert!(told.contains("in bus 1, hub in socket 2, socket 3"), "{told}");
+    assert_eq!(bench.json("drives --tray tray")[0]["port"], "1-2.3");
+    let mut child = bench.command(&format!("drives --blink {tag} --tray tray")).stderr(Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(900));
+    assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+    let mut said = String::new();
+    child.stderr.take().unwrap().read_to_string(&mut said).unwrap();
+    assert!(child.wait().unwrap().success() && said.contains("look for its light"), "{said}");
+    assert!(!bench.was_touched("a"));
+    let failing = Bench::new().stick("a", "[[drive.fault]]\nkind = \"read-error\"\nat = 0\nbytes = 4096\n");
+    assert!(failing.on_tray(&format!("drives --blink {tag}")).starts_with("exit 6"));
+    assert!(failing.on_tray("drives --blink 00000").starts_with("exit 5"));
 }

@@ -1,6 +1,7 @@
 //! What is attached to this machine: the seam to the system, and what stands behind it.
 
 mod aligned;
+mod blink;
 mod choose;
 #[cfg(all(target_os = "linux", not(no_system)))]
 pub mod linux;
@@ -10,6 +11,7 @@ mod sectors;
 pub mod tray;
 
 pub use aligned::{ALIGNMENT, AlignedBuf};
+pub use blink::blink;
 pub use choose::{ChooseError, arrived, choose};
 pub use platform::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
 pub use sectors::Sectors;

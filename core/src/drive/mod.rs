@@ -1,6 +1,7 @@
 //! Drives as values: who they are, what they are for, what is on them, and which one was meant.
 
 mod choice;
+mod port;
 mod saying;
 mod tag;
 
@@ -9,6 +10,7 @@ use crate::text::foreign::quoted;
 use serde::{Deserialize, Serialize};
 
 pub use choice::{Choice, NamedBy};
+pub use port::{NoPort, Port};
 pub use saying::Saying;
 pub use tag::Tag;
 
@@ -170,7 +172,7 @@ pub enum Use {
 }
 
 /// How a drive is attached.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Link {
     /// Through what.
     pub bus: Bus,
@@ -180,6 +182,8 @@ pub struct Link {
     pub mbps: Option<u32>,
     /// Whether it can do more than the port or hub that it is plugged into.
     pub could_be_faster: bool,
+    /// Where it is plugged in, if that is USB.
+    pub port: Option<Port>,
 }
 
 /// What is on a drive.
@@ -300,7 +304,7 @@ impl Drive {
             },
             bytes: 16_008_609_792,
             sector_bytes: 512,
-            link: Link { bus: Bus::Usb, slot: None, mbps: None, could_be_faster: false },
+            link: Link { bus: Bus::Usb, slot: None, mbps: None, could_be_faster: false, port: None },
             write_protected: false,
             generation: None,
             attached_seconds: None,

@@ -96,13 +96,15 @@ impl Disk {
         let link_mbps = speed.map(|mbps| mbps as u32);
         let (vendor, model, serial) = names(&folder, usb.as_deref(), bus);
         let removable = number(&folder.join("removable")) == Some(1) || (bus == Bus::Mmc && is_card(&folder));
+        // The kernel names a USB device's folder by its port (Documentation/ABI/testing/sysfs-bus-usb).
+        let port = usb.as_deref().and_then(Path::file_name).and_then(|name| name.to_str()?.parse().ok());
         let could_be_faster = link_mbps.is_some_and(|mbps| mbps <= USB_2_MBPS) && usb.as_deref().is_some_and(is_usb_3);
         Some(Self {
             device: text(&folder.join("dev"))?,
             says: Saying { vendor, model, serial, removable },
             bytes,
             sector_bytes: number(&folder.join("queue/logical_block_size")).and_then(|n| u32::try_from(n).ok())?,
-            link: Link { bus, slot: None, mbps: link_mbps, could_be_faster },
+            link: Link { bus, slot: None, mbps: link_mbps, could_be_faster, port },
             attached_seconds: usb.as_deref().and_then(connected_seconds),
             unit: Unit { number: unit(&folder), serial: unit_serial(&folder.join("device")), usb },
             write_protected: number(&folder.join("ro")) == Some(1),

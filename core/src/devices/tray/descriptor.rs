@@ -2,7 +2,7 @@
 
 use serde::Deserialize;
 
-use crate::drive::Bus;
+use crate::drive::{Bus, Port};
 
 /// Name of the descriptor in the tray's folder.
 pub const FILE_NAME: &str = "tray.toml";
@@ -37,6 +37,8 @@ pub struct DriveSpec {
     pub bus: Bus,
     /// Speed of the link, in megabits a second.
     pub link_mbps: Option<u32>,
+    /// Where it is plugged in, such as `1-2.3`.
+    pub port: Option<Port>,
     /// Whether it can do more than the port that it is plugged into.
     #[serde(default)]
     pub could_be_faster: bool,
@@ -212,7 +214,7 @@ mod tests {
         a: sector_bytes is 513, not 512 or 4096
         a: 512 bytes are not whole sectors of 4096
         a: a fault needs a number above zero
-        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `could_be_faster`, `removable`, `write_protected`, `volatile_cache`, `appears_after_ms`, `held_by`, `opened_by`, `slot`, `partition`, `fault`
+        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `port`, `could_be_faster`, `removable`, `write_protected`, `volatile_cache`, `appears_after_ms`, `held_by`, `opened_by`, `slot`, `partition`, `fault`
         ");
         assert_eq!(Descriptor::parse(pyrotyp_sample::cafe::TRAY).unwrap().drives.len(), 6);
     }
