@@ -127,11 +127,10 @@ fn report(
     let on_record = begun.as_ref().map(|begun| begun.job().to_owned());
     if let Some(begun) = begun {
         begun.job().clone_into(&mut record.job);
+        // Before the record ends: whoever reads that finds them.
+        keep_blocks(&record.job, &outcomes, common);
         match begun.end(&record) {
-            Ok(()) => {
-                keep_blocks(&record.job, &outcomes, common);
-                outcomes.iter().filter_map(|one| one.spent_notes.as_ref()).for_each(SpentNotes::remove);
-            }
+            Ok(()) => outcomes.iter().filter_map(|one| one.spent_notes.as_ref()).for_each(SpentNotes::remove),
             Err(error) => warn(&format!("how the job ended is not on record: {}\n", plain(&error))),
         }
     }

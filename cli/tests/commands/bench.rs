@@ -221,7 +221,9 @@ pub(crate) fn steady() -> insta::Settings {
     settings.add_filter(r"what it was on \d{4}-\d\d-\d\d", "what it was on [DAY]");
     settings.add_filter(r"checksums of \d{4}-\d\d-\d\d", "checksums of [DAY]");
     settings.add_filter(r"first used here on \d{4}-\d\d-\d\d", "first used here on [DAY]");
-    settings.add_filter(r"(\[WHEN\]-[0-9A-Z]{5})(-\d)? *", "$1 ");
+    // Jobs of the same second have numbers.
+    settings.add_filter(r"(\[WHEN\]-[0-9A-Z]{5})-\d\b", "$1");
+    settings.add_filter(r"(\[WHEN\]-[0-9A-Z]{5}) +", "$1 ");
     settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d  ", "[LOCAL]  ");
     settings.add_filter(r#""(person|bench)": ("[^"]*"|null)"#, r#""$1": "[WHO]""#);
     // Of a job that is over at once, no speed is seen.

@@ -9,8 +9,6 @@ fn steady_rates() -> insta::Settings {
     settings.add_filter(r" +\d[\d.]* [kMG]?B/s", " [RATE]");
     settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d", "[LOCAL]");
     settings.add_filter(r"on \d{4}-\d\d-\d\d", "on [DAY]");
-    // Jobs of the same second have numbers.
-    settings.add_filter(r"(\[WHEN\]-[0-9A-Z]{5})(-\d)? *", "$1 ");
     settings.add_filter(r"by        .*", "by        [WHO]");
     settings.add_filter(r"at byte \d+, \d+ bytes?", "at byte [WHERE]");
     settings

@@ -183,8 +183,6 @@ impl Index {
     fn made(mut connection: Connection) -> rusqlite::Result<Self> {
         connection.busy_timeout(PATIENCE)?;
         connection.pragma_update(None, "foreign_keys", true)?;
-        // What a power cut tears is made again.
-        connection.pragma_update(None, "synchronous", "OFF")?;
         let tables: i64 = connection.query_row("SELECT count(*) FROM sqlite_master", [], |row| row.get(0))?;
         if tables == 0 {
             let change = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
