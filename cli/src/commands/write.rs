@@ -112,9 +112,7 @@ impl Preparing<'_> {
             stop.set();
             proven
         })?;
-        // Only now is it known how much comes out of a packed image.
-        plan.learn_size(proven.content.bytes().size());
-        plan.learn_proof(&proven.report);
+        plan.learn(&proven);
         planning::look_again(plan, *platform, session.common)?;
         let cleared = planning::clear(plan)?;
         Ok((proven, cleared))

@@ -47,6 +47,8 @@ pub struct Proven {
     pub content: Content,
     /// What the job need not compute again.
     pub checked: Checked,
+    /// Address or path from which the shelf has it, if it lies there.
+    pub origin: Option<String>,
 }
 
 /// Why no job may begin with the image.
@@ -109,7 +111,7 @@ impl Candidate<'_> {
     /// Why no job may begin with it.
     pub fn prove(&self, examiner: &Examiner<'_>) -> Result<Proven, Refusal> {
         let Self { path, image, known, room } = self;
-        let item = on_shelf(path, examiner.state, examiner.watcher).map(|(_, item)| item);
+        let item = on_shelf(path, examiner.state, examiner.watcher);
         if let Some((item, since)) = item.as_ref().and_then(|item| Some((item, item.damaged.clone()?))) {
             return Err(Refusal::KnownDamage { item: Box::new(item.clone()), since });
         }
@@ -132,7 +134,7 @@ impl Candidate<'_> {
         examiner.notes(path).used();
         let content = image.content(*room, examiner.cancel, examiner.watcher).map_err(Refusal::Content)?;
         let checked = checked(&report, &content);
-        Ok(Proven { report, content, checked })
+        Ok(Proven { report, content, checked, origin: item.and_then(|item| item.origin) })
     }
 }
 

@@ -7,14 +7,14 @@ use serde::{Deserialize, Serialize};
 
 use crate::devices::{After, Platform, PlatformError};
 use crate::drive::{Choice, Drive, Tag};
-use crate::examine::Check;
+use crate::examine::{Check, Proven};
 use crate::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds, Refused};
 use crate::job::journal::Heading;
 use crate::job::{Outcome, ReadBack, Start, Target, Writing};
 use crate::plan::expected::ExpectedTime;
 use crate::plan::resume::{Resume, notes_of};
 use crate::plan::survey::{Bench, Intent, SurveyError, survey};
-use crate::published::{Proof, Report};
+use crate::published::Proof;
 use crate::record::{DriveRecord, ImageRecord, JobKind, JobResult, RECORD_VERSION, Record, Whose, job_name};
 use crate::{Finding, FindingId, machine};
 
@@ -33,7 +33,7 @@ pub struct PlannedImage {
     pub label: Option<String>,
     /// What it calls itself.
     pub title: Option<String>,
-    /// Address or path from which the shelf has it.
+    /// Address or path from which the shelf has it, once that was looked at.
     pub origin: Option<String>,
     /// Whose signature vouches for it, once that is known.
     pub signer: Option<String>,
@@ -167,20 +167,19 @@ impl Plan {
         Ok(())
     }
 
-    /// What its check has found.
-    pub fn learn_proof(&mut self, report: &Report) {
-        let key = match report.proof() {
+    /// What is known of the image once all of it was compared, and not before: how much comes out of a packed one, who signed it.
+    pub fn learn(&mut self, proven: &Proven) {
+        let proof = proven.report.proof();
+        let key = match proof {
             Proof::Signed(vouched) => vouched.key.as_ref(),
             _ => None,
         };
-        self.image.signer = key.map(|key| key.owner().unwrap_or_else(|| key.fingerprint()));
-        self.image.proof = Some(report.proof().word().to_owned());
-    }
-
-    /// Only now is it known how much comes out of a packed image.
-    pub fn learn_size(&mut self, bytes: u64) {
-        self.image.needs_bytes = self.image.needs_bytes.max(bytes);
-        self.needs = ImageNeeds { bytes: self.image.needs_bytes, ..self.image.needs() };
+        let image = &mut self.image;
+        image.signer = key.map(|key| key.owner().unwrap_or_else(|| key.fingerprint()));
+        image.proof = Some(proof.word().to_owned());
+        image.origin.clone_from(&proven.origin);
+        image.needs_bytes = image.needs_bytes.max(proven.content.bytes().size());
+        self.needs = image.needs();
         self.judge();
     }
 
@@ -241,12 +240,8 @@ impl Plan {
 
     /// What there is to go on with on each drive, by the notes below `state`.
     pub fn resumes(&self, state: Option<&Path>, bytes: Option<u64>, sha256: Option<&str>) -> Vec<Resume> {
-        let of = |drive| Resume::find(state, drive, &self.heading(drive, bytes, sha256));
-        self.attached().map(of).collect()
-    }
-
-    fn heading(&self, drive: &Drive, bytes: Option<u64>, sha256: Option<&str>) -> Heading {
-        Heading::new(&self.needs.image, bytes, sha256, &drive.tag, drive.bytes)
+        let heading = |drive: &Drive| Heading::new(&self.needs.image, bytes, sha256, &drive.tag, drive.bytes);
+        self.attached().map(|drive| Resume::find(state, drive, &heading(drive))).collect()
     }
 
     /// The drives with their proofs, and where notes about each are kept below `state`.
@@ -259,16 +254,15 @@ impl Plan {
     /// The record of a job that began at `started` (RFC 3339) and came so far.
     pub fn record(&self, started: &str, came: Came<'_>) -> Record {
         let outcomes: &[Outcome] = if let Came::Ended(outcomes) = came { outcomes } else { &[] };
-        let drives = self.attached().enumerate().map(|(number, drive)| match outcomes.get(number) {
-            Some(outcome) => DriveRecord { outcome: outcome.told.clone(), ..DriveRecord::refused(drive) },
-            None if matches!(came, Came::Begun) => DriveRecord::begun(drive),
-            None => DriveRecord::refused(drive),
+        let drives = self.drives.iter().enumerate().map(|(number, PlannedDrive { choice, findings, .. })| {
+            let nothing_yet = match came {
+                Came::Begun => DriveRecord::begun(&choice.drive),
+                _ => DriveRecord::refused(&choice.drive),
+            };
+            let outcome = outcomes.get(number).map_or(nothing_yet.outcome, |outcome| outcome.told.clone());
+            DriveRecord { outcome, findings: findings.clone(), drive: nothing_yet.drive }
         });
-        let with_findings = |(record, planned): (DriveRecord, &PlannedDrive)| DriveRecord {
-            findings: planned.findings.clone(),
-            ..record
-        };
-        let drives: Vec<DriveRecord> = drives.zip(&self.drives).map(with_findings).collect();
+        let drives: Vec<DriveRecord> = drives.collect();
         let absolute = self.image.file.as_ref().and_then(|file| std::path::absolute(file).ok());
         let tag = drives.first().map_or("", |drive| &drive.drive.tag);
         Record {
