@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use pyrotyp_core::FindingId;
@@ -176,8 +177,8 @@ pub(crate) struct LedgerFilter {
     #[arg(long, value_name = "DATE")]
     pub since: Option<Date>,
     /// Jobs that ended like this
-    #[arg(long, value_name = "RESULT")]
-    pub result: Option<ResultWord>,
+    #[arg(long, value_name = "RESULT", value_parser = PossibleValuesParser::new(JobResult::ALL.map(JobResult::word)).try_map(result))]
+    pub result: Option<JobResult>,
     /// So many of them at most; 20 where they are listed, else all
     #[arg(long, value_name = "NUMBER")]
     pub most: Option<usize>,
@@ -207,34 +208,8 @@ pub(crate) enum LedgerCommand {
     },
 }
 
-/// How a job ended, as it is typed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum ResultWord {
-    /// Written and read back equal.
-    Verified,
-    /// Written, not read back.
-    Written,
-    /// Not begun.
-    Refused,
-    /// The drive or the image failed.
-    Failed,
-    /// The drive holds something else.
-    Differs,
-    /// Stopped before the end.
-    Stopped,
-}
-
-impl From<ResultWord> for JobResult {
-    fn from(word: ResultWord) -> Self {
-        match word {
-            ResultWord::Verified => Self::Verified,
-            ResultWord::Written => Self::Written,
-            ResultWord::Refused => Self::Refused,
-            ResultWord::Failed => Self::Failed,
-            ResultWord::Differs => Self::Differs,
-            ResultWord::Stopped => Self::Stopped,
-        }
-    }
+fn result(word: String) -> Result<JobResult, &'static str> {
+    JobResult::ALL.into_iter().find(|result| result.word() == word).ok_or("no job ends like this")
 }
 
 /// A kind of table.

@@ -1,14 +1,16 @@
 //! `pyrotyp ledger`: what was done, and what is on which stick.
 
+use std::io;
 use std::path::Path;
 
 use pyrotyp_core::ledger;
 use pyrotyp_core::ledger::{Index, JobQuery, JobRow};
-use pyrotyp_core::record::{JobResult, Record};
+use pyrotyp_core::plan::SurveyError;
+use pyrotyp_core::record::Record;
 use pyrotyp_core::text::{Shown, shell};
 
 use crate::asked::{Common, Ledger, LedgerCommand, LedgerFilter, Table};
-use crate::exit::{Exit, Failure, plain};
+use crate::exit::{Exit, Failure};
 use crate::near::nearest;
 use crate::out::{put, put_as_it_is, put_document, say};
 use crate::session::folders::state_folder;
@@ -30,9 +32,8 @@ pub(crate) fn run(asked: &Ledger, common: &Common) -> Result<Exit, Failure> {
     }
 }
 
-fn unreadable(state: &Path, error: &std::io::Error) -> Failure {
-    let text = format!("can't look at the records below {}: {}", state.shown(), plain(error));
-    Failure::new(Exit::Unexpected, text, "make it readable for yourself, or name another folder with --state")
+fn unreadable(state: &Path, source: io::Error) -> Failure {
+    SurveyError::Records { state: state.to_owned(), source }.into()
 }
 
 fn wanted(filter: &LedgerFilter) -> Result<JobQuery, Failure> {
@@ -44,7 +45,7 @@ fn wanted(filter: &LedgerFilter) -> Result<JobQuery, Failure> {
     Ok(JobQuery {
         tag: filter.drive.as_ref().map(|tag| tag.to_string()),
         image: Some(image).filter(|words| !words.is_empty()),
-        result: filter.result.map(JobResult::from),
+        result: filter.result,
         since: since.map(|since| since.timestamp().to_string()),
         ..JobQuery::default()
     })
@@ -52,8 +53,8 @@ fn wanted(filter: &LedgerFilter) -> Result<JobQuery, Failure> {
 
 /// The index; records that it could not take in are told.
 fn index(state: &Path, common: &Common) -> Result<Index, Failure> {
-    let index = Index::of(state).map_err(|error| unreadable(state, &error))?;
-    let unread = index.unreadable().map_err(|error| unreadable(state, &error))?;
+    let index = Index::of(state).map_err(|error| unreadable(state, error))?;
+    let unread = index.unreadable().map_err(|error| unreadable(state, error))?;
     if let Some(first) = unread.first() {
         let records = if unread.len() == 1 { "1 record".to_owned() } else { format!("{} records", unread.len()) };
         let file = state.join("jobs").join(format!("{first}.json"));
@@ -63,7 +64,7 @@ fn index(state: &Path, common: &Common) -> Result<Index, Failure> {
 }
 
 fn jobs(state: &Path, wanted: &JobQuery, common: &Common) -> Result<Vec<JobRow>, Failure> {
-    index(state, common)?.jobs(wanted).map_err(|error| unreadable(state, &error))
+    index(state, common)?.jobs(wanted).map_err(|error| unreadable(state, error))
 }
 
 /// The records of jobs, whole; one that was removed meanwhile is left out.
@@ -74,8 +75,8 @@ fn records(state: &Path, jobs: &[JobRow]) -> Vec<Record> {
 fn list(state: &Path, filter: &LedgerFilter, common: &Common) -> Result<Exit, Failure> {
     let wanted = JobQuery { most: Some(filter.most.unwrap_or(LISTED)), ..wanted(filter)? };
     let index = index(state, common)?;
-    let found = index.jobs(&wanted).map_err(|error| unreadable(state, &error))?;
-    let all = index.count(&wanted).map_err(|error| unreadable(state, &error))?;
+    let found = index.jobs(&wanted).map_err(|error| unreadable(state, error))?;
+    let all = index.count(&wanted).map_err(|error| unreadable(state, error))?;
     let more = all.saturating_sub(found.len());
     match common.json {
         true => put_document(&json::records(&records(state, &found)))?,
@@ -119,7 +120,7 @@ fn show(state: &Path, asked: &str, common: &Common) -> Result<Exit, Failure> {
     let job = find(state, asked, common)?;
     let gone =
         || Failure::new(Exit::Unexpected, "the record was removed meanwhile", "pyrotyp ledger lists what is there");
-    let record = ledger::read(state, &job.job).map_err(|error| unreadable(state, &error))?.ok_or_else(gone)?;
+    let record = ledger::read(state, &job.job).map_err(|error| unreadable(state, error))?.ok_or_else(gone)?;
     match common.json {
         true => put_document(&json::record(&record))?,
         false => put(&words::show(&record, common))?,

@@ -6,11 +6,11 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
-use pyrotyp_core::examine::{Candidate, OpenedImage, Proven, Refusal, checks};
+use pyrotyp_core::examine::{Candidate, Examiner, Known, OpenedImage, Proven, Refusal, checks};
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::KeptImage;
 use pyrotyp_core::plan::{Came, Plan};
-use pyrotyp_core::published::{self, Proof, Published, Report, Unusable};
+use pyrotyp_core::published::{self, CheckError, Proof, Published, Report, Unusable};
 use pyrotyp_core::shelf::Item;
 use pyrotyp_core::text::{Shown, shell};
 
@@ -54,8 +54,8 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
     let started = Timestamp::now().to_string();
     let opened = open_image(path, session.common)?;
     fit_to_write(path, &opened.inspection)?;
-    let published = published::published(path, &asked.against.known().given)?;
-    let to_do = checks(&opened, &published);
+    let published = published::published(path, &asked.against.known().given);
+    let to_do = published.as_ref().map_or_else(|_| Vec::new(), |published| checks(&opened, published));
     let image = Image {
         path,
         is_file: true,
@@ -66,8 +66,8 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         checks: &to_do,
     };
     let mut plan = planning::plan(&asked.to, &image, &asked.job, platform, session)?;
-    let preparing = Preparing { asked, opened: &opened, image, published, platform, session };
-    let (proven, cleared) = match preparing.prepare(&mut plan, confirming) {
+    let preparing = Preparing { asked, opened: &opened, image, platform, session };
+    let (proven, cleared) = match preparing.prepare(&mut plan, published, confirming) {
         Ok(prepared) => prepared,
         Err(failure) => return Err(failure.with_document(json::write(&plan.record(&started, Came::Refused), None))),
     };
@@ -82,7 +82,6 @@ struct Preparing<'a> {
     asked: &'a Write,
     opened: &'a OpenedImage,
     image: Image<'a>,
-    published: Published,
     platform: &'a dyn Platform,
     session: &'a Session<'a>,
 }
@@ -90,25 +89,45 @@ struct Preparing<'a> {
 /// How the comparison ended; it may still be under way.
 type Proving = Receiver<Result<Proven, Refusal>>;
 
+/// What goes on beside the question.
+struct Beside<'a> {
+    plan: &'a Plan,
+    published: &'a Published,
+    proving: &'a Proving,
+    checking: &'a CheckProgress,
+}
+
 impl Preparing<'_> {
     /// Guard, permission, the question, and beside it checksums and unpacking.
-    fn prepare(&self, plan: &mut Plan, confirming: Confirming) -> Result<(Proven, Vec<Cleared>), Failure> {
+    fn prepare(
+        &self,
+        plan: &mut Plan,
+        published: Result<Published, CheckError>,
+        confirming: Confirming,
+    ) -> Result<(Proven, Vec<Cleared>), Failure> {
         let Self { asked, opened, image, platform, session, .. } = self;
         planning::clear(plan)?;
         planning::may_claim(plan, *platform)?;
+        let published = &published?;
         let examining = Examining::of(session);
         // It ends with the command, and with the question that nobody wants answered any more.
         let stop = session.cancel.child();
-        let before = Candidate { path: image.path, image: opened, known: asked.against.known(), room: plan.room() };
+        let before = Candidate {
+            path: image.path,
+            image: opened,
+            known: Known { published: Some(published), ..asked.against.known() },
+            room: plan.room(),
+        };
         let proven = std::thread::scope(|scope| {
             let (sender, proving) = channel();
             let examiner = examining.examiner(session);
-            let examiner = pyrotyp_core::examine::Examiner { cancel: &stop, ..examiner };
+            let examiner = Examiner { cancel: &stop, ..examiner };
             scope.spawn(move || {
                 // Nobody waits for it any more once the question was answered with no.
                 drop(sender.send(before.prove(&examiner)));
             });
-            let proven = self.ask_beside(plan, confirming, &proving, &examining.checking);
+            let proven = self
+                .ask_beside(Beside { plan, published, proving: &proving, checking: &examining.checking }, confirming);
             stop.set();
             proven
         })?;
@@ -119,13 +138,8 @@ impl Preparing<'_> {
     }
 
     /// Asks while the image is compared; whichever fails first ends both.
-    fn ask_beside(
-        &self,
-        plan: &Plan,
-        confirming: Confirming,
-        proving: &Proving,
-        checking: &CheckProgress,
-    ) -> Result<Proven, Failure> {
+    fn ask_beside(&self, beside: Beside<'_>, confirming: Confirming) -> Result<Proven, Failure> {
+        let Beside { plan, published, proving, checking } = beside;
         let common = self.session.common;
         let is_asked = !matches!(confirming, Confirming::Unattended);
         let early = if is_asked {
@@ -144,7 +158,7 @@ impl Preparing<'_> {
             None => (Some(self.opened.bytes()).filter(|_| !self.opened.is_packed()), None),
         };
         let resuming = planning::resuming(plan, bytes, sha256.as_deref(), common)?;
-        let compared = proven.is_none().then(|| card::comparing_words(&plan.checks, &self.published));
+        let compared = proven.is_none().then(|| card::comparing_words(&plan.checks, published));
         let report = proven.as_ref().map(|proven| &proven.report);
         let image = Image { report, expects: compared.as_deref(), ..self.image };
         if proven.is_none() {

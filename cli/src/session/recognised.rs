@@ -7,9 +7,9 @@ use pyrotyp_core::drive::Drive;
 use pyrotyp_core::hash::first_block;
 use pyrotyp_core::ledger::{Index, JobQuery, JobRow};
 use pyrotyp_core::machine::ImageFile;
+use pyrotyp_core::plan::SurveyError;
 use pyrotyp_core::record::{DriveIdentity, JobKind, JobResult};
 use pyrotyp_core::shelf::Shelf;
-use pyrotyp_core::text::Shown;
 
 use super::folders::state_folder;
 use crate::asked::Common;
@@ -37,10 +37,7 @@ pub(crate) enum Recognised {
 /// Recognises a drive by its tag in the records, or else by its first block among records and shelf.
 pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> Result<Recognised, Failure> {
     let Some(state) = state_folder(common) else { return Ok(Recognised::Nothing) };
-    let fail = |error: std::io::Error| {
-        let text = format!("can't look at the records below {}: {}", state.shown(), plain(&error));
-        Failure::new(Exit::Unexpected, text, "make it readable for yourself, or name another folder with --state")
-    };
+    let fail = |source| Failure::from(SurveyError::Records { state: state.clone(), source });
     let index = Index::of(&state).map_err(fail)?;
     let found = |row: JobRow, known| Recognised::Job { row: Box::new(row), known };
     let is_whole = |result: JobResult| matches!(result, JobResult::Verified | JobResult::Written);

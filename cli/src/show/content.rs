@@ -35,13 +35,8 @@ pub(crate) struct Records<'a> {
 
 /// It begins like what a job wrote.
 pub(crate) fn by_job(job: &JobRow) -> String {
-    let file = job.image.rsplit('/').next().unwrap_or(&job.image);
     let day = job.started.get(..10).unwrap_or(&job.started).shown();
-    format!(
-        "it begins like {}, which job {} wrote on {day}",
-        job.title.as_deref().unwrap_or(file).shown(),
-        job.job.shown()
-    )
+    format!("it begins like {}, which job {} wrote on {day}", job.called().shown(), job.job.shown())
 }
 
 /// It begins like an image of the shelf.

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::ledger::JobRow;
-use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record};
+use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage, called};
 use pyrotyp_core::text::{Shown, shell};
 
 use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level};
@@ -44,11 +44,6 @@ fn ended(job: &JobRow) -> &'static str {
     if job.ended.is_none() { "begun" } else { job.result.word() }
 }
 
-/// What an image is called: by itself, or else by its file.
-fn image_name(title: Option<&str>, file: &str) -> String {
-    title.map_or_else(|| file.rsplit('/').next().unwrap_or(file).shown(), |title| title.shown())
-}
-
 /// Jobs, a line each, the newest first; `more` are not shown.
 pub(crate) fn list(jobs: &[JobRow], more: usize, common: &Common) -> String {
     if jobs.is_empty() {
@@ -61,7 +56,7 @@ pub(crate) fn list(jobs: &[JobRow], more: usize, common: &Common) -> String {
             0 | 1 => String::new(),
             several => format!(", {several} drives"),
         };
-        let image = image_name(job.title.as_deref(), &job.image);
+        let image = job.called().shown();
         let name = job.job.shown();
         add!(out, "{when}  {style}{:<8}{style:#}  {what:<7}  {NAME}{name:<23}{NAME:#}  {image}{drives}\n", ended(job));
     }
@@ -110,7 +105,7 @@ pub(crate) fn show(record: &Record, common: &Common) -> String {
 
 fn image_rows(record: &Record, rows: &mut Vec<(&str, String)>) {
     let image = &record.image;
-    rows.push(("image", image_name(image.title.as_deref().or(image.label.as_deref()), &image.file)));
+    rows.push(("image", called(image.title.as_deref().or(image.label.as_deref()), &image.file).shown()));
     let bytes = image.bytes.map_or(String::new(), |bytes| format!(", {}", human_bytes(bytes)));
     rows.push(("", format!("{}{bytes}", image.file.shown())));
     rows.extend(image.origin.as_ref().map(|origin| ("", format!("from {}", origin.shown()))));
@@ -128,15 +123,13 @@ fn image_rows(record: &Record, rows: &mut Vec<(&str, String)>) {
 
 fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>) {
     let (drive, outcome) = (&one.drive, &one.outcome);
-    let name = [drive.vendor.as_deref(), drive.model.as_deref()];
-    let name: Vec<String> = name.into_iter().flatten().map(|part| part.shown()).collect();
     let style = result_style(outcome.result);
     let tag = drive.tag.shown();
     rows.push((
         "drive",
         format!(
             "{NAME}{tag}{NAME:#}  {}, {}: {style}{}{style:#}",
-            if name.is_empty() { "unnamed drive".to_owned() } else { name.join(" ") },
+            drive.name(),
             human_bytes(drive.bytes),
             outcome.result.word()
         ),
@@ -145,11 +138,11 @@ fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>
     for stage in outcome.stages.iter().filter(|stage| stage.bytes > 0 && stage.seconds > 0.0) {
         let rate = human_bytes((stage.bytes as f64 / stage.seconds) as u64);
         let name = match stage.name {
-            pyrotyp_core::record::Stage::Blank => "blank",
-            pyrotyp_core::record::Stage::Body => "body",
-            pyrotyp_core::record::Stage::ReadBack => "read-back",
-            pyrotyp_core::record::Stage::Seal => "seal",
-            pyrotyp_core::record::Stage::Claim | pyrotyp_core::record::Stage::Release => continue,
+            Stage::Blank => "blank",
+            Stage::Body => "body",
+            Stage::ReadBack => "read-back",
+            Stage::Seal => "seal",
+            Stage::Claim | Stage::Release => continue,
         };
         rows.push(("", format!("{name}: {} in {}, {rate}/s", human_bytes(stage.bytes), duration(stage.seconds))));
     }
@@ -173,9 +166,7 @@ pub(crate) fn history(tag: &str, jobs: &[JobRow], common: &Common) -> String {
     let of = |job: &JobRow| job.drives.iter().find(|one| one.drive.tag == tag).cloned();
     let rows: Vec<_> = jobs.iter().filter_map(|job| Some((job, of(job)?))).collect();
     let Some((_, last)) = rows.first() else { return format!("no job on drive {} is on record\n", tag.shown()) };
-    let name = [last.drive.vendor.as_deref(), last.drive.model.as_deref()];
-    let name: Vec<String> = name.into_iter().flatten().map(|part| part.shown()).collect();
-    let mut out = format!("{NAME}{}{NAME:#}  {}, {}\n", tag.shown(), name.join(" "), human_bytes(last.drive.bytes));
+    let mut out = format!("{NAME}{}{NAME:#}  {}, {}\n", tag.shown(), last.drive.name(), human_bytes(last.drive.bytes));
     add!(
         out,
         "{FAINT}{:<16}  {:<7}  {:<8}  {:>10}  {:>10}  IMAGE{FAINT:#}\n",
@@ -196,7 +187,7 @@ pub(crate) fn history(tag: &str, jobs: &[JobRow], common: &Common) -> String {
             job.kind.word(),
             rate(one.write_rate),
             rate(one.read_rate),
-            image_name(job.title.as_deref(), &job.image)
+            job.called().shown()
         );
     }
     let written: Vec<_> = rows.iter().filter_map(|(job, one)| Some((job.started.as_str(), one.write_rate?))).collect();

@@ -83,8 +83,7 @@ pub(crate) fn compared(
 /// How a comparison with the digests of a job came out.
 pub(crate) fn compared_with_job(drive: &Drive, job: &JobRow, compared: &Comparison, common: &Common) -> String {
     let (tag, name, day) = (&drive.tag, drive.name(), job.started.get(..10).unwrap_or(&job.started).shown());
-    let file = job.image.rsplit('/').next().unwrap_or(&job.image);
-    let (what, size) = (job.title.as_deref().unwrap_or(file).shown(), human_bytes(compared.bytes));
+    let (what, size) = (job.called().shown(), human_bytes(compared.bytes));
     let by = format!("by the digests that job {} kept on {day}", job.job.shown());
     if compared.result == JobResult::Verified {
         return format!(

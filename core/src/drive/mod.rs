@@ -5,13 +5,12 @@ mod port;
 mod saying;
 mod tag;
 
-use crate::text::Shown;
 use crate::text::foreign::quoted;
 use serde::{Deserialize, Serialize};
 
 pub use choice::{Choice, NamedBy};
 pub use port::{NoPort, Port};
-pub use saying::Saying;
+pub use saying::{Saying, name_of};
 pub use tag::Tag;
 
 /// How a drive is attached.
@@ -269,9 +268,7 @@ impl Drive {
 
     /// Vendor and model in one line, or what there is of them.
     pub fn name(&self) -> String {
-        let parts = [self.says.vendor.as_deref(), self.says.model.as_deref()];
-        let name = parts.into_iter().flatten().collect::<Vec<_>>().join(" ");
-        if name.is_empty() { "unnamed drive".to_owned() } else { name.shown() }
+        name_of(self.says.vendor.as_deref(), self.says.model.as_deref())
     }
 
     /// Everything on it that carries a file system, the whole first.

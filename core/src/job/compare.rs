@@ -61,40 +61,16 @@ pub fn compare(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
-    let (heartbeat, watcher) = (Heartbeat::new(), &Shielded::new(watcher));
-    let drive = &Watched { drive, heartbeat: &heartbeat };
-    watched(std::slice::from_ref(&heartbeat), Pacing::default().stall_after, watcher, || {
-        contained(|| look(image, inspection, drive, cancel, watcher)).unwrap_or_else(|died| Err(died.into()))
+    guarded(drive, watcher, |drive, watcher| {
+        let looking = Looking { drive, image: Some((image, inspection)), bytes: image.size(), cancel, watcher };
+        // In whole sectors, as the drive is read.
+        let sector = u64::from(drive.sector_bytes().max(1));
+        let whole = drive.bytes().saturating_sub(drive.bytes().checked_rem(sector).unwrap_or_default());
+        looking.look(whole, |there, counting| {
+            let CompareState { suspects, blocks, .. } = read_both(image, drive, 0..there, cancel, counting)?;
+            Ok((suspects, blocks))
+        })
     })
-}
-
-fn look(
-    image: &dyn ReadAt,
-    inspection: &Inspection,
-    drive: &dyn DriveIo,
-    cancel: &Cancel,
-    watcher: &dyn Watcher,
-) -> Result<Comparison, JobFault> {
-    let sector = u64::from(drive.sector_bytes().max(1));
-    let bytes = drive.bytes().saturating_sub(drive.bytes().checked_rem(sector).unwrap_or_default());
-    let bytes = image.size().min(bytes);
-    watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(bytes) });
-    let (state, read_again) = read_both(image, drive, 0..bytes, cancel, watcher)?;
-    watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
-    if !state.suspects.is_empty() {
-        watcher.heard(0, &Event::Diagnosing);
-    }
-    let image = (image, inspection);
-    let case = Case { drive, image: Some(image), written: None, blocks: &state.blocks, range: 0..bytes, cancel };
-    let mut differences = case.differences(&state.suspects)?;
-    if bytes < image.0.size() {
-        differences.add(bytes..image.0.size(), Cause::BeyondEnd);
-    }
-    case.name_files(&mut differences);
-    let conclusion = (!differences.is_empty()).then(|| case.conclusion(&differences));
-    let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
-    let Differences { told, more, .. } = differences;
-    Ok(Comparison { result, bytes, differences: told, more_differences: more, conclusion, read_again })
 }
 
 /// Reads the drive past every cache and compares it with the digests of an image's blocks, which need not be there. Writes nothing.
@@ -108,51 +84,76 @@ pub fn compare_with_digests(
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
-    let (heartbeat, watcher) = (Heartbeat::new(), &Shielded::new(watcher));
-    let drive = &Watched { drive, heartbeat: &heartbeat };
-    watched(std::slice::from_ref(&heartbeat), Pacing::default().stall_after, watcher, || {
-        let look = || look_by_digests(bytes, digests, drive, cancel, watcher);
-        contained(look).unwrap_or_else(|died| Err(died.into()))
+    guarded(drive, watcher, |drive, watcher| {
+        let looking = Looking { drive, image: None, bytes, cancel, watcher };
+        looking.look(drive.bytes(), |there, counting| {
+            let piece = |(index, digest): (usize, &blake3::Hash)| {
+                let range = block_range(index);
+                let piece =
+                    Piece { at: range.start, bytes: range.end.min(bytes).saturating_sub(range.start), digest: *digest };
+                // Of a block that does not fit, nothing can be said but that.
+                Some(piece).filter(|piece| piece.bytes > 0 && piece.end() <= there)
+            };
+            let pieces: Vec<Piece> = digests.iter().enumerate().filter_map(piece).collect();
+            let suspects = readback::read_back(drive, &pieces, 0, cancel, counting)?;
+            Ok((suspects, digests.iter().copied().map(Some).collect()))
+        })
     })
 }
 
-fn look_by_digests(
-    bytes: u64,
-    digests: &BlockDigests,
+/// Looks at a drive under a watchdog; a part of this program that dies is a fault.
+fn guarded(
     drive: &dyn DriveIo,
-    cancel: &Cancel,
     watcher: &dyn Watcher,
+    look: impl FnOnce(&dyn DriveIo, &dyn Watcher) -> Result<Comparison, JobFault>,
 ) -> Result<Comparison, JobFault> {
-    let counting = &Counting::new(watcher);
-    let there = bytes.min(drive.bytes());
-    let piece = |(index, digest): (usize, &blake3::Hash)| {
-        let range = block_range(index);
-        let whole = range.end.min(bytes);
-        // Of a block that does not fit, nothing can be said but that.
-        (whole <= there && range.start < whole).then(|| Piece {
-            at: range.start,
-            bytes: whole.saturating_sub(range.start),
-            digest: *digest,
-        })
-    };
-    let pieces: Vec<Piece> = digests.iter().enumerate().filter_map(piece).collect();
-    watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(there) });
-    let suspects = readback::read_back(drive, &pieces, 0, cancel, counting)?;
-    watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
-    if !suspects.is_empty() {
-        watcher.heard(0, &Event::Diagnosing);
+    let (heartbeat, watcher) = (Heartbeat::new(), &Shielded::new(watcher));
+    let drive = &Watched { drive, heartbeat: &heartbeat };
+    watched(std::slice::from_ref(&heartbeat), Pacing::default().stall_after, watcher, || {
+        contained(|| look(drive, watcher)).unwrap_or_else(|died| Err(died.into()))
+    })
+}
+
+/// Pieces that do not match, and the digests of the image's blocks.
+type Mismatches = (Vec<Suspect>, Vec<Option<blake3::Hash>>);
+
+/// A comparison of a drive with an image that is there, or was.
+struct Looking<'a> {
+    drive: &'a dyn DriveIo,
+    image: Option<(&'a dyn ReadAt, &'a Inspection)>,
+    /// Length of the image.
+    bytes: u64,
+    cancel: &'a Cancel,
+    watcher: &'a dyn Watcher,
+}
+
+impl Looking<'_> {
+    /// Has what is there read, up to `room`, and says what that means.
+    fn look(
+        &self,
+        room: u64,
+        read: impl FnOnce(u64, &Counting<'_>) -> Result<Mismatches, JobFault>,
+    ) -> Result<Comparison, JobFault> {
+        let Self { drive, image, bytes, cancel, watcher } = *self;
+        let there = bytes.min(room);
+        let counting = Counting::new(watcher);
+        watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(there) });
+        let (suspects, blocks) = read(there, &counting)?;
+        watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
+        if !suspects.is_empty() {
+            watcher.heard(0, &Event::Diagnosing);
+        }
+        let case = Case { drive, image, written: None, blocks: &blocks, range: 0..there, cancel };
+        let mut differences = case.differences(&suspects)?;
+        if there < bytes {
+            differences.add(there..bytes, Cause::BeyondEnd);
+        }
+        case.name_files(&mut differences);
+        let conclusion = (!differences.is_empty()).then(|| case.conclusion(&differences));
+        let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
+        let (Differences { told, more, .. }, read_again) = (differences, counting.read_again());
+        Ok(Comparison { result, bytes: there, differences: told, more_differences: more, conclusion, read_again })
     }
-    let blocks: Vec<Option<blake3::Hash>> = digests.iter().copied().map(Some).collect();
-    let case = Case { drive, image: None, written: None, blocks: &blocks, range: 0..there, cancel };
-    let mut differences = case.differences(&suspects)?;
-    if there < bytes {
-        differences.add(there..bytes, Cause::BeyondEnd);
-    }
-    let conclusion = (!differences.is_empty()).then(|| case.conclusion(&differences));
-    let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
-    let Differences { told, more, .. } = differences;
-    let read_again = counting.read_again();
-    Ok(Comparison { result, bytes: there, differences: told, more_differences: more, conclusion, read_again })
 }
 
 /// The threads that compare blocks.
@@ -213,8 +214,8 @@ fn read_both(
     drive: &dyn DriveIo,
     range: Range<u64>,
     cancel: &Cancel,
-    watcher: &dyn Watcher,
-) -> Result<(CompareState, u64), JobFault> {
+    counting: &Counting<'_>,
+) -> Result<CompareState, JobFault> {
     let block_queue = &BlockQueue::new(1, Laggard::WaitedFor);
     let (source, checked) = (KeptImage(image), Checked::default());
     let reading = ImageReader {
@@ -225,14 +226,13 @@ fn read_both(
         from: 0,
         withheld_from: usize::MAX,
     };
-    let counting = &Counting::new(watcher);
     let comparing = BlockComparison { drive, range, cancel, counting, block_queue, state: Mutex::default() };
-    let mut teller = Teller::of(watcher, 0, Stage::ReadBack);
+    let mut teller = Teller::of(counting, 0, Stage::ReadBack);
     reading.beside(block_queue, cancel, || {
         Workers::run(IN_FLIGHT, &comparing, &mut |_| teller.tell(lock(&comparing.state).done));
         lock(&comparing.state).fault.take().map_or(Ok(()), Err)
     })?;
     let mut state = std::mem::take(&mut *lock(&comparing.state));
     state.suspects.sort_by_key(|suspect| suspect.piece.at);
-    Ok((state, counting.read_again()))
+    Ok(state)
 }

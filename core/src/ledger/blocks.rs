@@ -9,12 +9,13 @@ use std::path::Path;
 
 use crate::hash::{BLOCK_BYTES, BlockDigests};
 use crate::ledger::records::store;
+use crate::store::Store;
 
 const FIRST_LINE: &str = "pyrotyp blocks 1";
 /// Longest file that is read, in bytes: that of an image of 4 TB.
 const BYTES_MOST: u64 = 80 << 20;
 /// What ends its name.
-pub(super) const ENDING: &str = ".blocks";
+const ENDING: &str = ".blocks";
 
 /// What a job wrote, by its blocks.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -81,7 +82,11 @@ pub fn keep_blocks(state: &Path, job: &str, blocks: &Blocks) -> io::Result<()> {
 /// # Errors
 /// When they are there and can't be used.
 pub fn blocks_of(state: &Path, job: &str) -> io::Result<Option<Blocks>> {
-    let Some(kept) = store(state).get(&file_of(job), BYTES_MOST)? else { return Ok(None) };
+    read(&store(state), job)
+}
+
+pub(super) fn read(records: &Store, job: &str) -> io::Result<Option<Blocks>> {
+    let Some(kept) = records.get(&file_of(job), BYTES_MOST)? else { return Ok(None) };
     Blocks::parse(&String::from_utf8_lossy(&kept.bytes)).map(Some)
 }
 

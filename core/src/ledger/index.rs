@@ -8,10 +8,10 @@ use std::path::Path;
 use rusqlite::types::ToSql;
 use rusqlite::{Connection, OpenFlags, Row, TransactionBehavior, params, params_from_iter};
 
-use crate::ledger::blocks::{self, Blocks};
+use crate::ledger::blocks;
 use crate::ledger::records::{self, ENDING, RECORD_BYTES_MOST, store};
 use crate::machine::{self, FileStamp};
-use crate::record::{DriveIdentity, JobKind, JobResult, Record, Stage, StageDone, Whose};
+use crate::record::{DriveIdentity, JobKind, JobResult, Record, Stage, StageDone, Whose, called};
 use crate::store::Store;
 
 /// Name of its file, below the bench's state folder.
@@ -70,6 +70,13 @@ pub struct JobRow {
     pub drives: Vec<RowDrive>,
 }
 
+impl JobRow {
+    /// What its image is called: by itself, or else by its file.
+    pub fn called(&self) -> &str {
+        called(self.title.as_deref(), &self.image)
+    }
+}
+
 /// A drive of a job, as the index has it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RowDrive {
@@ -104,6 +111,11 @@ pub struct JobQuery {
 
 fn of_sqlite(error: rusqlite::Error) -> io::Error {
     io::Error::other(error)
+}
+
+fn is_busy(error: &io::Error) -> bool {
+    let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rusqlite::Error>());
+    inner.and_then(rusqlite::Error::sqlite_error_code) == Some(rusqlite::ErrorCode::DatabaseBusy)
 }
 
 /// SQLite's numbers have a sign.
@@ -145,13 +157,18 @@ impl Index {
         }
         let path = state.join(FILE);
         let kept = Self::at(&path).and_then(|index| index.follow(&records, &files));
-        let kept = kept.or_else(|_| {
+        let kept = kept.or_else(|error| {
+            // Another process is at it for long: it is no worse for that.
+            if is_busy(&error) {
+                return Err(error);
+            }
             // It is missing, old, damaged, or of something else: nothing in it is lost.
             for beside in [FILE.to_owned(), format!("{FILE}-journal")] {
                 let _ = machine::remove_own(&state.join(beside));
             }
             Self::at(&path).and_then(|index| index.follow(&records, &files))
         });
+        // Whatever keeps it from being kept, the records answer.
         kept.or_else(|_| Self::in_memory()?.follow(&records, &files))
     }
 
@@ -213,13 +230,11 @@ impl Index {
         for (name, stamp) in new {
             let kept = records.get(&format!("{name}{ENDING}"), RECORD_BYTES_MOST).ok().flatten();
             let record = kept.and_then(|kept| records::parse(&kept.bytes));
-            take_in(&change, name, *stamp, record.as_ref()).map_err(of_sqlite)?;
-            if let Some(first) = record.and_then(|_| first_block(records, name)) {
-                let first = first.to_hex().to_string();
-                change
-                    .execute("UPDATE jobs SET first_block = ?2 WHERE name = ?1", params![name, first])
-                    .map_err(of_sqlite)?;
-            }
+            // Damaged digests recognise nothing; whoever compares with them is told.
+            let blocks = blocks::read(records, name).ok().flatten();
+            let first_block = blocks.and_then(|blocks| blocks.digests.first().copied());
+            let taken = Taken { name, stamp: *stamp, first_block };
+            take_in(&change, &taken, record.as_ref()).map_err(of_sqlite)?;
         }
         change.commit().map_err(of_sqlite)?;
         Ok(self)
@@ -341,13 +356,16 @@ fn stamps(records: &Store) -> io::Result<HashMap<String, Stamp>> {
     Ok(files.into_iter().filter_map(of_record).collect())
 }
 
-fn first_block(records: &Store, job: &str) -> Option<blake3::Hash> {
-    let kept = records.get(&format!("{job}{}", blocks::ENDING), RECORD_BYTES_MOST.saturating_mul(20)).ok()??;
-    Blocks::parse(&String::from_utf8_lossy(&kept.bytes)).ok()?.digests.first().copied()
+/// A record's file, and what lies beside it.
+struct Taken<'a> {
+    name: &'a str,
+    stamp: Stamp,
+    first_block: Option<blake3::Hash>,
 }
 
 /// Puts a record in the place of what was known of it.
-fn take_in(change: &Connection, name: &str, stamp: Stamp, record: Option<&Record>) -> rusqlite::Result<()> {
+fn take_in(change: &Connection, file: &Taken<'_>, record: Option<&Record>) -> rusqlite::Result<()> {
+    let Taken { name, stamp, first_block } = file;
     change.prepare_cached("DELETE FROM jobs WHERE name = ?1")?.execute([name])?;
     let Some(record) = record else {
         let values = params![name, stamp.bytes, stamp.changed];
@@ -358,7 +376,7 @@ fn take_in(change: &Connection, name: &str, stamp: Stamp, record: Option<&Record
     change
         .prepare_cached(
             "INSERT INTO jobs (name, file_bytes, file_changed, is_read, started, ended, kind, result, person, bench, image_file, title,
-                label, image_bytes, sha256) VALUES (?1, ?2, ?3, 1, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
+                label, image_bytes, sha256, first_block) VALUES (?1, ?2, ?3, 1, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)",
         )?
         .execute(params![
             name,
@@ -375,6 +393,7 @@ fn take_in(change: &Connection, name: &str, stamp: Stamp, record: Option<&Record
             image.label,
             image.bytes.map(signed),
             image.sha256,
+            first_block.map(|digest| digest.to_hex().to_string()),
         ])?;
     let job = change.last_insert_rowid();
     for (place, one) in drives.iter().enumerate() {
@@ -447,6 +466,7 @@ mod tests {
 
     use super::*;
     use crate::drive::Drive;
+    use crate::ledger::Blocks;
     use crate::record::{DriveRecord, ImageRecord, RECORD_VERSION};
 
     fn record(number: usize, tag: &str, result: JobResult) -> Record {

@@ -84,14 +84,22 @@ pub fn keep_own(path: &Path, bytes: &[u8]) -> io::Result<()> {
 }
 
 fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    let folder = folder_of(path);
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    written(path, bytes)?.persist(path)?;
+    sync_folder(path);
+    Ok(())
+}
+
+/// A file without the name that it will have, with all its bytes on the disk.
+fn written(path: &Path, bytes: &[u8]) -> io::Result<tempfile::NamedTempFile> {
+    let mut file = tempfile::NamedTempFile::new_in(folder_of(path))?;
     file.write_all(bytes)?;
     file.as_file().sync_all()?;
-    file.persist(path)?;
+    Ok(file)
+}
+
+fn sync_folder(path: &Path) {
     // Not every file system lets a folder be flushed; then the name may be lost with the power, and no bytes.
-    let _ = File::open(folder).and_then(|folder| folder.sync_all());
-    Ok(())
+    let _ = File::open(folder_of(path)).and_then(|folder| folder.sync_all());
 }
 
 fn folder_of(path: &Path) -> &Path {
@@ -103,11 +111,18 @@ fn folder_of(path: &Path) -> &Path {
 /// # Errors
 /// When it can't be written.
 pub fn keep_absent(path: &Path, bytes: &[u8]) -> io::Result<bool> {
-    as_person(|| match OpenOptions::new().write(true).create_new(true).open(path) {
-        // The name is ours from here on; what comes into its place is whole.
-        Ok(_) => keep(path, bytes).map(|()| true),
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
-        Err(error) => Err(error),
+    as_person(|| match written(path, bytes)?.persist_noclobber(path) {
+        Ok(_) => {
+            sync_folder(path);
+            Ok(true)
+        }
+        Err(persisting) if persisting.error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
+        // Not every file system gives a file its name only if that is free. The name is taken first there, and whole bytes come into its place.
+        Err(_) => match OpenOptions::new().write(true).create_new(true).open(path) {
+            Ok(_) => keep(path, bytes).map(|()| true),
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
+            Err(error) => Err(error),
+        },
     })?
 }
 

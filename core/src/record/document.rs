@@ -7,7 +7,7 @@ use super::difference::Difference;
 use super::result::{Head, JobResult};
 use super::speed::Speeds;
 use super::stage::StageDone;
-use crate::drive::Drive;
+use crate::drive::{Drive, name_of};
 use crate::{Finding, FindingId};
 
 /// How records are written now. A later number means that fields have another meaning.
@@ -37,6 +37,11 @@ pub struct ImageRecord {
     /// What its check has proven, in a word: `signed`, `published`, `published-weakly`, `undamaged` or `nothing`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof: Option<String>,
+}
+
+/// What an image is called: by itself, or else by its file, without the folder.
+pub fn called<'a>(title: Option<&'a str>, file: &'a str) -> &'a str {
+    title.unwrap_or_else(|| file.rsplit('/').next().unwrap_or(file))
 }
 
 /// Who a drive is, by all that it says of itself. The tag is its name for people.
@@ -69,6 +74,11 @@ impl DriveIdentity {
             serial: drive.says.serial.clone(),
             bytes: drive.bytes,
         }
+    }
+
+    /// Vendor and model in one line, or what there is of them.
+    pub fn name(&self) -> String {
+        name_of(self.vendor.as_deref(), self.model.as_deref())
     }
 
     /// The same, wherever it is plugged in.

@@ -12,7 +12,7 @@ mod stage;
 pub use conclusion::Conclusion;
 pub use difference::{Cause, Difference};
 pub use document::{
-    DriveIdentity, DriveOutcome, DriveRecord, ImageRecord, JobKind, RECORD_VERSION, Record, Whose, job_name,
+    DriveIdentity, DriveOutcome, DriveRecord, ImageRecord, JobKind, RECORD_VERSION, Record, Whose, called, job_name,
 };
 pub use result::{Head, JobResult};
 pub use speed::{SpeedMark, Speeds};

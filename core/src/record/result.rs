@@ -21,6 +21,10 @@ pub enum JobResult {
 }
 
 impl JobResult {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Verified, Self::Written, Self::Refused, Self::Failed, Self::Differs, Self::Stopped];
+
     /// The word that records, programs and people have for it.
     pub fn word(self) -> &'static str {
         match self {

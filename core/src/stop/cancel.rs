@@ -54,3 +54,19 @@ impl Cancel {
         self.own.load(Ordering::Relaxed) || self.above.iter().any(|above| above.load(Ordering::Relaxed))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_part_of_the_work_stops_with_all_of_it_and_by_itself() {
+        let all = Cancel::new();
+        let (one, other) = (all.child(), all.child());
+        let of_one = one.child();
+        one.set();
+        assert!(one.is_set() && of_one.is_set() && !other.is_set() && !all.is_set());
+        all.set();
+        assert!(other.is_set());
+    }
+}

@@ -144,14 +144,6 @@ impl Store {
         }
     }
 
-    /// Removes a document.
-    ///
-    /// # Errors
-    /// When it can't be removed.
-    pub fn remove(&self, name: &str) -> io::Result<()> {
-        machine::remove_own(&self.place(name)?)
-    }
-
     /// Waits until no other process holds it, for half a minute at most.
     ///
     /// # Errors
@@ -181,12 +173,7 @@ mod tests {
         assert_eq!(store.get("a", 9).unwrap().unwrap().bytes, b"three");
         assert!(store.get("a", 4).is_err(), "longer than is read of it");
         for name in ["", "..", "a/b", "/etc/hostname"] {
-            assert!(
-                store.get(name, 9).is_err() && store.put(name, b"").is_err() && store.remove(name).is_err(),
-                "{name}"
-            );
+            assert!(store.get(name, 9).is_err() && store.put(name, b"").is_err(), "{name}");
         }
-        store.remove("a").unwrap();
-        assert_eq!(store.get("a", 9).unwrap(), None);
     }
 }
