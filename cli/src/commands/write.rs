@@ -122,13 +122,15 @@ impl Preparing<'_> {
             let (sender, proving) = channel();
             let examiner = examining.examiner(session);
             let examiner = Examiner { cancel: &stop, ..examiner };
-            scope.spawn(move || {
+            let comparing = scope.spawn(move || {
                 // Nobody waits for it any more once the question was answered with no.
                 drop(sender.send(before.prove(&examiner)));
             });
             let proven = self
                 .ask_beside(Beside { plan, published, proving: &proving, checking: &examining.checking }, confirming);
             stop.set();
+            // Had it died, that was told as a comparison that broke off.
+            drop(comparing.join());
             proven
         })?;
         plan.learn(&proven);
