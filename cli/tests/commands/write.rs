@@ -419,7 +419,7 @@ fn the_question_comes_while_the_image_is_compared_and_nothing_is_erased_before_t
 }
 
 #[test]
-fn what_is_right_after_the_answer_is_written_and_not_hashed_again() {
+fn what_comes_out_right_after_the_answer_is_written() {
     let bytes = 200 << 20;
     let bench = large("large.iso", bytes);
     let mut image = DESKTOP.clone();
