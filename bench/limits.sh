@@ -50,7 +50,7 @@ shown = b""
 while b"type its tag" not in shown:
     shown += os.read(terminal, 4096)
 took = time.monotonic() - begin
-assert b"being compared: SHA-256 with SHA256SUMS" in b" ".join(shown.split()), shown
+assert b"being compared: SHA-256 with " in b" ".join(shown.split()), shown
 os.kill(child, signal.SIGINT)
 print(int(took * 1000))
 PYTHON

@@ -197,6 +197,22 @@ pub(crate) enum LedgerCommand {
         /// The stick's tag; it need not be attached
         tag: Tag,
     },
+    /// Make a page of a job, to print and hand over with the stick
+    Report {
+        /// Its name, the beginning or end of it, or `last`
+        job: String,
+        /// The page: a new file
+        #[arg(long, value_name = "FILE.html")]
+        into: PathBuf,
+    },
+    /// Make labels for the sleeves of the sticks that a job made, 50 by 25 mm
+    Label {
+        /// Its name, the beginning or end of it, or `last`
+        job: String,
+        /// The label: a new file that ends in .svg or .png; of several drives, each has its tag put before that
+        #[arg(long, value_name = "FILE.svg|FILE.png")]
+        into: PathBuf,
+    },
     /// Give the records to another program
     Export {
         /// As which kind of table

@@ -8,6 +8,7 @@ mod exit;
 mod live;
 mod near;
 mod out;
+mod paper;
 mod session;
 mod show;
 mod slip;

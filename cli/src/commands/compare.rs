@@ -7,6 +7,7 @@ use pyrotyp_core::contents::contents;
 use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::examine::OpenedImage;
+use pyrotyp_core::image::Summary;
 use pyrotyp_core::job::{Comparison, JobFault, ReadBack};
 use pyrotyp_core::record::{Conclusion, ImageRecord, JobResult};
 use pyrotyp_core::text::{Foreign, Shown, shell};
@@ -97,8 +98,7 @@ fn with_image(
         image: ImageRecord {
             file: std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).to_string_lossy().into_owned(),
             bytes: Some(content.bytes().size()),
-            label: inspection.label.clone(),
-            title: inspection.title(),
+            says: inspection.summary(),
             ..ImageRecord::default()
         },
         drive: of,
@@ -151,9 +151,8 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
         image: ImageRecord {
             file: row.image.clone(),
             bytes: Some(blocks.bytes),
-            label: row.label.clone(),
+            says: Summary { label: row.label.clone(), title: row.title.clone(), ..Summary::default() },
             sha256: row.sha256.clone(),
-            title: row.title.clone(),
             ..ImageRecord::default()
         },
         drive: &of,

@@ -25,6 +25,9 @@ const ALTERED_AT: u64 = 8 << 20;
 /// The key that signs the list of checksums.
 const KEY: &str = "larkspur-releases.pub";
 
+/// The page that is made at the end.
+const PAGE: &str = "desktop-stick.html";
+
 /// Runs the demo in a temporary folder, or in the new folder `keep`; each of its steps goes through `command`.
 pub(crate) fn run(
     keep: Option<&Path>,
@@ -71,6 +74,7 @@ fn cannot(what: &str, error: &dyn std::error::Error) -> Failure {
 /// Takes back what the walk has changed, so that every command ends again as it was shown to.
 fn begin_again() -> std::io::Result<()> {
     fs::remove_dir_all("state")?;
+    fs::remove_file(PAGE)?;
     match fs::remove_file("tray/kestrin-a.img") {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
         _ => Ok(()),
@@ -154,7 +158,11 @@ impl Walk<'_> {
         self.step(&["compare", stick, image], Exit::Differs)?;
         self.say("All of this is on record: what was done, and what was on which stick when.")?;
         self.step(&["ledger"], Exit::Done)?;
-        self.step(&["ledger", "drive", stick], Exit::Done)
+        self.step(&["ledger", "drive", stick], Exit::Done)?;
+        self.say(
+            "Whoever gets the stick gets a page about it too: what is on it, how that was proven, and how to start it.",
+        )?;
+        self.step(&["ledger", "report", "last", "--into", PAGE], Exit::Done)
     }
 
     fn tags(&self) -> Result<Vec<(String, String)>, Failure> {

@@ -1,7 +1,7 @@
 //! Results for programs. The keys are a promise: fields are added, never renamed.
 
 use std::borrow::Cow;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::contents::{Contents, Listed, TableKind};
@@ -425,6 +425,18 @@ pub(crate) fn record(record: &Record) -> Value {
 /// The document of several jobs.
 pub(crate) fn records(records: &[Record]) -> Value {
     document(&records)
+}
+
+#[derive(Serialize)]
+struct HandedOverDoc<'a> {
+    job: &'a str,
+    files: Vec<String>,
+}
+
+/// The document of `ledger report` and `ledger label`.
+pub(crate) fn handed_over(record: &Record, files: &[PathBuf]) -> Value {
+    let files = files.iter().map(|file| file.to_string_lossy().into_owned()).collect();
+    document(&HandedOverDoc { job: &record.job, files })
 }
 
 /// The document of `drives`.

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::ledger::JobRow;
-use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage, called};
+use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
 use pyrotyp_core::text::{Shown, shell};
 
 use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level};
@@ -98,14 +98,19 @@ pub(crate) fn show(record: &Record, common: &Common) -> String {
         add!(out, "  {name:<10}{value}\n");
     }
     if let Some(drive) = record.drives.first().filter(|_| !common.quiet) {
-        add!(out, "next: pyrotyp ledger drive {}\n", shell::word(&drive.drive.tag));
+        add!(
+            out,
+            "next: pyrotyp ledger drive {}, or pyrotyp ledger report {} --into page.html\n",
+            shell::word(&drive.drive.tag),
+            shell::word(&record.job)
+        );
     }
     out
 }
 
 fn image_rows(record: &Record, rows: &mut Vec<(&str, String)>) {
     let image = &record.image;
-    rows.push(("image", called(image.title.as_deref().or(image.label.as_deref()), &image.file).shown()));
+    rows.push(("image", image.called().shown()));
     let bytes = image.bytes.map_or(String::new(), |bytes| format!(", {}", human_bytes(bytes)));
     rows.push(("", format!("{}{bytes}", image.file.shown())));
     rows.extend(image.origin.as_ref().map(|origin| ("", format!("from {}", origin.shown()))));

@@ -9,6 +9,7 @@ mod compare;
 mod demo;
 mod drives;
 mod fetch;
+mod handed_over;
 mod hostile;
 mod inspect;
 mod jobs;

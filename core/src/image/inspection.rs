@@ -160,7 +160,38 @@ pub struct Inspection {
     pub tables: Tables,
 }
 
+/// What is still worth knowing of an image when it is on a stick.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Summary {
+    /// Volume label.
+    pub label: Option<String>,
+    /// What it calls itself: system, version and edition.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// For which processors it is, by its name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub architecture: Option<Architecture>,
+    /// Whether a stick made from it starts a PC.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub verdict: Option<Verdict>,
+    /// Ways in which PCs start from it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub boots: Vec<Boot>,
+}
+
 impl Inspection {
+    /// The same in short.
+    pub fn summary(&self) -> Summary {
+        Summary {
+            label: self.label.clone(),
+            title: self.title(),
+            architecture: self.naming.architecture,
+            verdict: Some(self.verdict),
+            boots: self.boots.clone(),
+        }
+    }
+
     /// What the image is called, everywhere the same: system, version and edition, or else its label.
     pub fn title(&self) -> Option<String> {
         self.naming.title().or_else(|| self.label.clone())

@@ -23,7 +23,9 @@ mod unfinished;
 pub use architecture::Architecture;
 pub use facts::{EfiProgram, EspVolume};
 pub use file_map::FileMap;
-pub use inspection::{Boot, Container, Firmware, Inspection, Kind, Optical, Span, Tables, Verdict, Via, Whole};
+pub use inspection::{
+    Boot, Container, Firmware, Inspection, Kind, Optical, Span, Summary, Tables, Verdict, Via, Whole,
+};
 pub use naming::Naming;
 pub use open::{Beginning, Opened, begin, inspect, open};
 pub use packed::{Packed, PackedFault, SharedBytes, Unpacked};

@@ -102,6 +102,7 @@ mod tests {
     use std::fs::{self, File};
 
     use super::*;
+    use crate::image::Summary;
     use crate::ledger::records::{begin, document};
     use crate::record::{DriveRecord, ImageRecord, JobKind, RECORD_VERSION, Record, Whose, job_name};
 
@@ -131,7 +132,7 @@ mod tests {
             image: ImageRecord {
                 file: file.to_string_lossy().into_owned(),
                 bytes: None,
-                label: Some("LARKSPUR".to_owned()),
+                says: Summary { label: Some("LARKSPUR".to_owned()), ..Summary::default() },
                 sha256: Some(sum.to_owned()),
                 ..ImageRecord::default()
             },

@@ -389,8 +389,8 @@ fn take_in(change: &Connection, file: &Taken<'_>, record: Option<&Record>) -> ru
             by.person,
             by.bench,
             image.file,
-            image.title,
-            image.label,
+            image.says.title,
+            image.says.label,
             image.bytes.map(signed),
             image.sha256,
             first_block.map(|digest| digest.to_hex().to_string()),
@@ -466,6 +466,7 @@ mod tests {
 
     use super::*;
     use crate::drive::Drive;
+    use crate::image::Summary;
     use crate::ledger::Blocks;
     use crate::record::{DriveRecord, ImageRecord, RECORD_VERSION};
 
@@ -485,7 +486,7 @@ mod tests {
             result,
             image: ImageRecord {
                 file: format!("/srv/image{number}.iso"),
-                title: Some("Larkspur Linux".into()),
+                says: Summary { title: Some("Larkspur Linux".into()), ..Summary::default() },
                 sha256: Some(format!("{number:064x}")),
                 ..ImageRecord::default()
             },

@@ -9,6 +9,7 @@ use crate::devices::{After, Platform, PlatformError};
 use crate::drive::{Choice, Drive, Tag};
 use crate::examine::{Check, Proven};
 use crate::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds, Refused};
+use crate::image::Summary;
 use crate::job::journal::Heading;
 use crate::job::{Outcome, ReadBack, Start, Target, Writing};
 use crate::plan::expected::ExpectedTime;
@@ -29,10 +30,8 @@ pub struct PlannedImage {
     pub bytes: Option<u64>,
     /// Whether it lies packed in the file.
     pub is_packed: bool,
-    /// Its volume label.
-    pub label: Option<String>,
-    /// What it calls itself.
-    pub title: Option<String>,
+    /// What it is and which PCs start from it.
+    pub says: Summary,
     /// Address or path from which the shelf has it, once that was looked at.
     pub origin: Option<String>,
     /// Whose signature vouches for it, once that is known.
@@ -278,12 +277,12 @@ impl Plan {
             image: ImageRecord {
                 file: absolute.map_or(self.image.called.clone(), |file| file.to_string_lossy().into_owned()),
                 bytes: self.image.bytes.or_else(|| outcomes.iter().find_map(|outcome| outcome.image_bytes)),
-                label: self.image.label.clone(),
+                says: self.image.says.clone(),
                 sha256: outcomes.iter().find_map(|outcome| outcome.sha256.clone()),
-                title: self.image.title.clone(),
                 origin: self.image.origin.clone(),
                 signer: self.image.signer.clone(),
                 proof: self.image.proof.clone(),
+                findings: self.image.findings.clone(),
             },
             drives,
         }

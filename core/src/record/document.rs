@@ -8,6 +8,7 @@ use super::result::{Head, JobResult};
 use super::speed::Speeds;
 use super::stage::StageDone;
 use crate::drive::{Drive, name_of};
+use crate::image::Summary;
 use crate::{Finding, FindingId};
 
 /// How records are written now. A later number means that fields have another meaning.
@@ -21,13 +22,11 @@ pub struct ImageRecord {
     pub file: String,
     /// Size in bytes; `None` of a stream that did not come to its end.
     pub bytes: Option<u64>,
-    /// Volume label.
-    pub label: Option<String>,
+    /// What it is and which PCs start from it.
+    #[serde(flatten)]
+    pub says: Summary,
     /// SHA-256 as it was written; `None` when it was not read to its end.
     pub sha256: Option<String>,
-    /// What it calls itself: system, version and edition.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub title: Option<String>,
     /// Address or path from which the shelf has it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub origin: Option<String>,
@@ -37,6 +36,16 @@ pub struct ImageRecord {
     /// What its check has proven, in a word: `signed`, `published`, `published-weakly`, `undamaged` or `nothing`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof: Option<String>,
+    /// What spoke against it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub findings: Vec<Finding>,
+}
+
+impl ImageRecord {
+    /// What it is called.
+    pub fn called(&self) -> &str {
+        called(self.says.title.as_deref().or(self.says.label.as_deref()), &self.file)
+    }
 }
 
 /// What an image is called: by itself, or else by its file, without the folder.

@@ -1,0 +1,103 @@
+//! What goes with a stick: a page about its job, and a label.
+
+use std::path::{Path, PathBuf};
+
+use pyrotyp_core::machine;
+use pyrotyp_core::record::Record;
+use pyrotyp_core::text::{Shown, shell};
+
+use crate::asked::Common;
+use crate::exit::{Exit, Failure, plain};
+use crate::out::{put, put_document};
+use crate::paper::{self, Label};
+use crate::show::json;
+
+/// What a label is drawn as.
+#[derive(Clone, Copy)]
+enum Drawing {
+    Svg,
+    Png,
+}
+
+/// Puts a page about the job into a new file.
+pub(super) fn report(record: &Record, into: &Path, common: &Common) -> Result<Exit, Failure> {
+    let page = paper::page(record).map_err(|error| not_made("page", &error))?;
+    keep(into, page.as_bytes())?;
+    told("page", "next: open it in a browser; it prints on a sheet of A4\n", record, &[into.to_owned()], common)
+}
+
+/// Puts a label for each stick that the job made into a new file.
+pub(super) fn labels(record: &Record, into: &Path, common: &Common) -> Result<Exit, Failure> {
+    let ending = into.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase);
+    let drawing = match ending.as_deref() {
+        Some("svg") => Drawing::Svg,
+        Some("png") => Drawing::Png,
+        _ => {
+            let text = format!("{} is no name for a label", into.shown());
+            return Err(Failure::new(Exit::Usage, text, "let it end in .svg or .png"));
+        }
+    };
+    let made = record.drives.iter().filter_map(|drive| Some((drive, paper::label(record, drive)?)));
+    let made: Vec<_> = made.collect();
+    if made.is_empty() {
+        let text = format!(
+            "job {} made no stick that could be labelled, it ended with: {}",
+            record.job.shown(),
+            record.result.word()
+        );
+        let next = format!("pyrotyp ledger show {} tells why", shell::word(&record.job));
+        return Err(Failure::new(Exit::Usage, text, next));
+    }
+    let several = record.drives.len() > 1;
+    let mut files = Vec::new();
+    for (drive, label) in &made {
+        let file = if several { with_tag(into, &drive.drive.tag) } else { into.to_owned() };
+        keep(&file, &drawn(label, drawing)?)?;
+        files.push(file);
+    }
+    told("label", "", record, &files, common)
+}
+
+fn drawn(label: &Label, drawing: Drawing) -> Result<Vec<u8>, Failure> {
+    match drawing {
+        Drawing::Svg => Ok(paper::svg(label).into_bytes()),
+        Drawing::Png => paper::png(label).map_err(|error| not_made("label", &error)),
+    }
+}
+
+/// `label.svg` of drive 590J1 is `label-590J1.svg`.
+fn with_tag(into: &Path, tag: &str) -> PathBuf {
+    let tag: String = tag.chars().filter(char::is_ascii_alphanumeric).collect();
+    let (stem, ending) = (into.file_stem().unwrap_or_default(), into.extension().unwrap_or_default());
+    into.with_file_name(format!("{}-{tag}.{}", stem.to_string_lossy(), ending.to_string_lossy()))
+}
+
+fn not_made(what: &str, error: &dyn std::error::Error) -> Failure {
+    Failure::new(Exit::Unexpected, format!("the {what} can't be made: {error}"), "report this: it should not happen")
+}
+
+/// Writes a new file, whole or not at all; nothing that is there is replaced.
+fn keep(file: &Path, bytes: &[u8]) -> Result<(), Failure> {
+    match machine::keep_absent(file, bytes) {
+        Ok(true) => Ok(()),
+        Ok(false) => {
+            let text = format!("{} is there already, and stays as it is", file.shown());
+            Err(Failure::new(Exit::Usage, text, "name a new file with --into"))
+        }
+        Err(error) => {
+            let text = format!("can't write {}: {}", file.shown(), plain(&error));
+            Err(Failure::new(Exit::Unexpected, text, "name a file in another folder with --into"))
+        }
+    }
+}
+
+fn told(what: &str, next: &str, record: &Record, files: &[PathBuf], common: &Common) -> Result<Exit, Failure> {
+    if common.json {
+        put_document(&json::handed_over(record, files))?;
+    } else {
+        let job = record.job.shown();
+        let lines: String = files.iter().map(|file| format!("{what} of job {job}: {}\n", file.shown())).collect();
+        put(&(lines + if common.quiet { "" } else { next }))?;
+    }
+    Ok(Exit::Done)
+}

@@ -1,0 +1,14 @@
+//! What is handed over with a stick: a page, and a label for its sleeve. Pure functions over a record.
+
+mod image_map;
+mod label;
+mod label_png;
+mod label_svg;
+mod report;
+mod speed_plot;
+mod starting;
+
+pub(crate) use label::{Label, label};
+pub(crate) use label_png::png;
+pub(crate) use label_svg::svg;
+pub(crate) use report::page;

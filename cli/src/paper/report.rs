@@ -1,0 +1,205 @@
+//! A job as one page that stands alone: no scripts, nothing loaded from elsewhere.
+
+use askama::Template;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
+use pyrotyp_core::text::Shown;
+use pyrotyp_core::{Finding, Level};
+
+use super::image_map::{image_map, is_read};
+use super::speed_plot::speed_plot;
+use super::starting::{Advice, starting};
+use crate::show::text::duration;
+
+/// Differences and findings that are told one by one.
+const TOLD: usize = 8;
+
+#[derive(Template)]
+#[template(path = "report.html")]
+struct Page {
+    image: String,
+    when: String,
+    job: String,
+    by: Option<String>,
+    version: String,
+    facts: Vec<Fact>,
+    accepted: Vec<&'static str>,
+    about_image: Vec<Said>,
+    drives: Vec<DrivePart>,
+    advice: Vec<Advice>,
+}
+
+/// A line of a table.
+struct Fact {
+    name: &'static str,
+    value: String,
+}
+
+/// How it ended, in a sentence and a sign that needs no colour.
+struct Outcome {
+    class: &'static str,
+    sign: &'static str,
+    words: &'static str,
+}
+
+struct Said {
+    level: &'static str,
+    id: &'static str,
+    text: String,
+}
+
+struct StagePart {
+    name: &'static str,
+    amount: String,
+    took: String,
+    rate: String,
+}
+
+struct DrivePart {
+    tag: String,
+    name: String,
+    serial: Option<String>,
+    size: String,
+    outcome: Outcome,
+    fault: Option<String>,
+    stages: Vec<StagePart>,
+    plot: Option<String>,
+    map: Option<String>,
+    map_words: String,
+    differences: Vec<String>,
+    more: u64,
+    conclusion: Option<String>,
+    next: Option<&'static str>,
+    findings: Vec<Said>,
+}
+
+fn outcome(result: JobResult, kind: JobKind) -> Outcome {
+    let (class, sign, words) = match (result, kind) {
+        (JobResult::Verified, JobKind::Write) => {
+            ("good", "✓", "Verified: written, then read from the drive and equal to the image, byte for byte")
+        }
+        (JobResult::Verified, JobKind::Compare) => {
+            ("good", "✓", "Verified: read from the drive and equal to the image, byte for byte")
+        }
+        (JobResult::Written, _) => ("care", "!", "Written, and not read back: nothing is proven"),
+        (JobResult::Refused, _) => ("care", "–", "Refused: the drive stayed as it was"),
+        (JobResult::Stopped, _) => ("care", "–", "Stopped before the end: this drive is not finished"),
+        (JobResult::Failed, _) => ("bad", "✗", "Failed: do not hand this drive out"),
+        (JobResult::Differs, _) => ("bad", "✗", "Differs from the image: do not hand this drive out"),
+    };
+    Outcome { class, sign, words }
+}
+
+fn said(finding: &Finding) -> Said {
+    let level = match finding.level {
+        Level::Stop => "stop",
+        Level::Ask => "ask",
+        Level::Note => "note",
+    };
+    Said { level, id: finding.id.word(), text: finding.text.shown() }
+}
+
+fn local(time: &str) -> String {
+    let known = time.parse::<Timestamp>().ok().map(|time| time.to_zoned(TimeZone::system()));
+    known.map_or_else(|| time.shown(), |time| time.strftime("%Y-%m-%d %H:%M").to_string())
+}
+
+fn stages(drive: &DriveRecord) -> Vec<StagePart> {
+    let moved = drive.outcome.stages.iter().filter(|stage| stage.bytes > 0 && stage.seconds > 0.0);
+    let part = |stage: &pyrotyp_core::record::StageDone| {
+        let name = match stage.name {
+            Stage::Blank => "blank the head",
+            Stage::Body => "write",
+            Stage::ReadBack => "read back",
+            Stage::Seal => "seal",
+            Stage::Claim | Stage::Release => return None,
+        };
+        let rate = format!("{}/s", human_bytes((stage.bytes as f64 / stage.seconds) as u64));
+        Some(StagePart { name, amount: human_bytes(stage.bytes), took: duration(stage.seconds), rate })
+    };
+    moved.filter_map(part).collect()
+}
+
+fn drive_part(drive: &DriveRecord, record: &Record) -> DrivePart {
+    let told = &drive.outcome;
+    let difference = |one: &pyrotyp_core::record::Difference| {
+        let file = one.file.as_ref().map_or(String::new(), |file| format!(", in {}", file.shown()));
+        format!("{} at byte {}: {}{file}", human_bytes(one.bytes), one.offset, one.cause.words())
+    };
+    let bytes = record.image.bytes.unwrap_or(0);
+    let is_seen = matches!(told.result, JobResult::Verified | JobResult::Written | JobResult::Differs);
+    let read = match (is_read(told.result), told.differences.len()) {
+        (false, _) => "not read back".to_owned(),
+        (true, 0) => "all of it read back".to_owned(),
+        (true, 1) => "all of it read back; one place differs".to_owned(),
+        (true, places) => format!("all of it read back; {places} places differ"),
+    };
+    DrivePart {
+        tag: drive.drive.tag.shown(),
+        name: drive.drive.name(),
+        serial: drive.drive.serial.as_ref().map(|serial| serial.shown()),
+        size: human_bytes(drive.drive.bytes),
+        outcome: outcome(told.result, record.kind),
+        fault: told.fault.as_ref().map(|fault| fault.shown()),
+        stages: stages(drive),
+        plot: speed_plot(&told.speeds),
+        map: image_map(bytes, told.result, &told.differences).filter(|_| is_seen),
+        map_words: format!(
+            "The image, {} of the drive's {}: {read}.",
+            human_bytes(bytes),
+            human_bytes(drive.drive.bytes)
+        ),
+        differences: told.differences.iter().take(TOLD).map(difference).collect(),
+        more: told.more_differences.saturating_add(told.differences.len().saturating_sub(TOLD) as u64),
+        conclusion: told.conclusion.map(|conclusion| conclusion.to_string()),
+        next: told.conclusion.map(|conclusion| conclusion.next_step()),
+        findings: drive.findings.iter().take(TOLD).map(said).collect(),
+    }
+}
+
+fn facts(record: &Record) -> Vec<Fact> {
+    let image = &record.image;
+    let mut all = vec![Fact { name: "file", value: image.file.shown() }];
+    let mut add = |name, value: Option<String>| all.extend(value.map(|value| Fact { name, value }));
+    add("size", image.bytes.map(|bytes| format!("{} ({bytes} bytes)", human_bytes(bytes))));
+    add("volume label", image.says.label.as_ref().map(|label| label.shown()));
+    add("processors", image.says.architecture.map(|arch| arch.word().to_owned()));
+    add("from", image.origin.as_ref().map(|origin| origin.shown()));
+    let proof = match image.proof.as_deref() {
+        Some("signed") => image.signer.as_ref().map(|signer| format!("signed by {}", signer.shown())),
+        Some("published") => Some("its published checksum matched".to_owned()),
+        Some("published-weakly") => Some("a published checksum matched, of a kind that can be forged".to_owned()),
+        Some("undamaged") => Some("undamaged, by what it carries inside; who made it is not known".to_owned()),
+        Some("nothing") => Some("compared with nothing that was published".to_owned()),
+        Some(_) | None => None,
+    };
+    add("proof", proof);
+    add("SHA-256", image.sha256.as_ref().map(|hex| hex.shown()));
+    all
+}
+
+/// The page.
+///
+/// # Errors
+/// When it can't be put together, which no record brings about.
+pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
+    let by = [record.by.person.as_deref(), record.by.bench.as_deref()].map(|one| one.map(|name| name.shown()));
+    let by: Vec<String> = by.into_iter().flatten().collect();
+    let works = record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
+    let page = Page {
+        image: record.image.called().shown(),
+        when: local(&record.started),
+        job: record.job.shown(),
+        by: (!by.is_empty()).then(|| by.join(" on ")),
+        version: record.version.shown(),
+        facts: facts(record),
+        accepted: record.accepted.iter().map(|id| id.word()).collect(),
+        about_image: record.image.findings.iter().take(TOLD).map(said).collect(),
+        drives: record.drives.iter().map(|drive| drive_part(drive, record)).collect(),
+        // A stick that is not to be handed out needs no word about how it starts.
+        advice: if works { starting(&record.image.says) } else { Vec::new() },
+    };
+    page.render()
+}
