@@ -11,6 +11,8 @@ use pyrotyp_core::guard::{IMAGE_RULES, RULES};
 use pyrotyp_core::hash::Sum;
 use pyrotyp_core::record::JobResult;
 
+use serde::Deserialize;
+
 use crate::near::nearest;
 
 /// What the help ends with.
@@ -36,7 +38,7 @@ pub(crate) struct Asked {
 }
 
 /// Options of every command.
-#[derive(Clone, Debug, Args)]
+#[derive(Clone, Debug, Default, Args)]
 pub(crate) struct Common {
     /// Give the result as one JSON document on standard output
     #[arg(long, global = true)]
@@ -47,15 +49,26 @@ pub(crate) struct Common {
     /// Keep job records below this folder [default: ~/.local/state/pyrotyp]
     #[arg(long, global = true, value_name = "DIR")]
     pub state: Option<PathBuf>,
-    /// When to use colour
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
-    pub color: When,
+    /// When to use colour [default: auto, or as in the settings]
+    #[arg(long, global = true, value_name = "WHEN")]
+    pub color: Option<When>,
     /// No progress, no advice: results and errors only
     #[arg(long, short, global = true)]
     pub quiet: bool,
     /// Say more
     #[arg(short = 'v', long = "verbose", global = true, action = ArgAction::SetTrue)]
     pub verbose: bool,
+    /// Ring when it is over
+    #[arg(long, global = true, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = yes_or_no())]
+    pub bell: Option<bool>,
+    /// Write what is asked of the system into this file, as lines of JSON; with -v, each piece that is read and written too
+    #[arg(long, global = true, value_name = "FILE")]
+    pub log: Option<PathBuf>,
+}
+
+/// Says of what may be settled for good whether it is wanted this time.
+fn yes_or_no() -> impl TypedValueParser<Value = bool> {
+    PossibleValuesParser::new(["yes", "no"]).map(|word| word == "yes")
 }
 
 /// For whom the result is.
@@ -75,7 +88,8 @@ impl Common {
 }
 
 /// When to use colour.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub(crate) enum When {
     /// At a terminal.
     Auto,
@@ -83,6 +97,17 @@ pub(crate) enum When {
     Always,
     /// Never.
     Never,
+}
+
+impl When {
+    /// In a word.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Auto => "auto",
+            Self::Always => "always",
+            Self::Never => "never",
+        }
+    }
 }
 
 /// What to do.
@@ -141,6 +166,14 @@ pub(crate) enum Command {
     },
     /// List what was done, the newest first; show one job, or one stick's history
     Ledger(Ledger),
+    /// Show what holds where nobody asks otherwise, and where it came from
+    Settings,
+    /// Write the man pages, and completions for bash, zsh and fish, into a folder
+    Manual {
+        /// The folder, as it is to lie below /usr/local/share or ~/.local/share
+        #[arg(long, value_name = "DIR")]
+        into: PathBuf,
+    },
     /// Show the whole job on made-up images and simulated drives; touches nothing else
     #[cfg(feature = "demo")]
     Demo {
@@ -269,8 +302,8 @@ pub(crate) struct Job {
     #[arg(long)]
     pub skip_readback: bool,
     /// Eject the drive at the end
-    #[arg(long)]
-    pub eject: bool,
+    #[arg(long, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = yes_or_no())]
+    pub eject: Option<bool>,
     /// Ask nothing: the drive must then be named by its tag
     #[arg(long)]
     pub unattended: bool,

@@ -4,6 +4,7 @@
 
 mod asked;
 mod commands;
+mod completing;
 mod exit;
 mod live;
 mod near;
@@ -15,35 +16,65 @@ mod slip;
 mod writing;
 
 use std::process::ExitCode;
+use std::time::{Duration, Instant};
 
 use anstream::ColorChoice;
 use clap::Parser;
 use pyrotyp_core::machine;
 use pyrotyp_core::stop::Cancel;
 
-use asked::{Asked, Command, When};
+use tracing::Level;
+
+use asked::{Asked, Command, Common, When};
 use commands::drives::Listing;
 use exit::{Exit, Failure, plain};
-use out::{failed, tell};
-use session::Session;
+use out::failed;
+use session::preferences::Preferences;
+use session::{Session, log};
 use show::command;
+use show::settings::Origin;
+
+/// Who turned to something else meanwhile wants to be called back.
+const LONG: Duration = Duration::from_secs(10);
 
 fn main() -> ExitCode {
+    completing::answer();
     let asked = match Asked::try_parse() {
         Ok(asked) => asked,
         Err(error) => return ExitCode::from(slip::told(&error) as u8),
     };
-    match asked.common.color {
+    let begun = Instant::now();
+    let exit = begin(&asked).unwrap_or_else(|failure| failed(&failure, asked.common.output_for()));
+    ring(&asked.common, begun.elapsed());
+    ExitCode::from(exit as u8)
+}
+
+/// What comes before any command, and the command.
+fn begin(asked: &Asked) -> Result<Exit, Failure> {
+    let preferences = Preferences::of(&asked.common);
+    // Settings that can't be used are told by the commands that stand on them.
+    match preferences.map_or(When::Auto, |preferences| preferences.color.value) {
         When::Auto => {}
         When::Always => ColorChoice::Always.write_global(),
         When::Never => ColorChoice::Never.write_global(),
     }
-    let cancel = Cancel::new();
-    if let Err(error) = machine::stop_when_told(&cancel, Exit::Stopped as i32) {
-        tell(&Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again"));
-        return ExitCode::from(Exit::Unexpected as u8);
+    if let Some(file) = &asked.common.log {
+        // Each piece that is read or written makes the log long.
+        log::begin(file, if asked.common.verbose { Level::TRACE } else { Level::DEBUG })?;
     }
-    ExitCode::from(run(&asked, &cancel) as u8)
+    let cancel = Cancel::new();
+    machine::stop_when_told(&cancel, Exit::Stopped as i32).map_err(|error| {
+        Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again")
+    })?;
+    Ok(run(asked, &cancel))
+}
+
+/// Rings where that is wanted: by option always, by the settings after what took long.
+fn ring(common: &Common, took: Duration) {
+    let Ok(bell) = Preferences::of(common).map(|preferences| preferences.bell) else { return };
+    if bell.value && (bell.from == Origin::Option || took >= LONG) {
+        out::ring();
+    }
 }
 
 /// Runs one command and tells how it failed, if it did. The demo runs others through this.
@@ -65,6 +96,8 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Fetch(fetch) => commands::fetch::run(fetch, session),
         Command::Shelf { command } => commands::shelf::run(command.as_ref(), session),
         Command::Ledger(asked) => commands::ledger::run(asked, common),
+        Command::Settings => commands::settings::run(common),
+        Command::Manual { into } => commands::manual::run(into, common),
         #[cfg(feature = "demo")]
         Command::Demo { keep } => commands::demo::run(keep.as_deref(), session, &run),
     };

@@ -1,6 +1,6 @@
 //! The two ways out: results on standard output, everything else on standard error. All that is shown goes through here.
 
-use std::io::{self, Write};
+use std::io::{self, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde::{Deserialize, Serialize};
@@ -112,6 +112,14 @@ pub(crate) fn warn(text: &str) {
     let text = for_people(&edge(text), wrap::width_of(&io::stderr()));
     // Nobody is left to tell when standard error itself is closed.
     let _ = anstream::stderr().write_all(text.as_bytes());
+}
+
+/// Rings the terminal's bell, if there is one.
+pub(crate) fn ring() {
+    if io::stderr().is_terminal() {
+        // Nobody is left to hear it otherwise.
+        let _ = io::stderr().write_all(b"\x07");
+    }
 }
 
 /// Says something beside the result, unless told to be quiet.

@@ -29,6 +29,7 @@ use crate::out::{put, put_document, say, speak_to_a_program, warn};
 use crate::session::examining::Examining;
 use crate::session::folders::state_folder;
 use crate::session::images::open_image_called;
+use crate::session::preferences::Preferences;
 use crate::session::refusal::refusal;
 use crate::session::release::today;
 use crate::session::{Session, catalogue};
@@ -276,7 +277,11 @@ fn resolve(asked: &Fetch, web: &Web, session: &Session<'_>) -> Result<Download, 
         say(session.common, &shelved::picked(&pick, today()));
         of_pick(&pick, asked, web, session.cancel)?
     };
-    if let Some(country) = &asked.near {
+    let near = asked
+        .near
+        .clone()
+        .map_or_else(|| Ok(Preferences::of(session.common)?.near.value), |near| Ok::<_, Failure>(Some(near)))?;
+    if let Some(country) = &near {
         source.wanted.prefer(country);
     }
     Ok(source)

@@ -9,5 +9,7 @@ pub(crate) mod drives;
 pub(crate) mod fetch;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
+pub(crate) mod manual;
+pub(crate) mod settings;
 pub(crate) mod shelf;
 pub(crate) mod write;

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use pyrotyp_core::devices::linux::Linux;
 use pyrotyp_core::devices::tray::Tray;
-use pyrotyp_core::devices::{Platform, arrived, choose};
+use pyrotyp_core::devices::{Logged, Platform, arrived, choose};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::Shown;
@@ -15,15 +15,16 @@ use crate::exit::{Exit, Failure};
 /// The word that stands for the next drive plugged in.
 pub(crate) const ARRIVING: &str = "arriving";
 
-/// The machine's drives, or those of a tray.
+/// The machine's drives, or those of a tray; where a log is wanted, what is asked of them goes there.
 pub(crate) fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
-    match &common.tray {
+    let platform: Box<dyn Platform> = match &common.tray {
         Some(folder) => {
             let tray = Tray::open(folder).map_err(|error| Failure { exit: Exit::Usage, ..error.into() })?;
-            Ok(Box::new(tray))
+            Box::new(tray)
         }
-        None => Ok(Box::new(Linux::new())),
-    }
+        None => Box::new(Linux::new()),
+    };
+    Ok(if common.log.is_some() { Box::new(Logged::new(platform)) } else { platform })
 }
 
 /// The drive that `asked` means; for `arriving`, waits until one is plugged in.

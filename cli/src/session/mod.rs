@@ -7,10 +7,13 @@ pub(crate) mod examining;
 pub(crate) mod folders;
 pub(crate) mod images;
 pub(crate) mod judged;
+pub(crate) mod log;
+pub(crate) mod preferences;
 pub(crate) mod recognised;
 pub(crate) mod refusal;
 pub(crate) mod release;
 pub(crate) mod settings;
+pub(crate) mod settings_file;
 pub(crate) mod shelf_words;
 
 pub(crate) use context::Session;

@@ -19,6 +19,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::edge;
+use super::settings::SettingRow;
 use super::shelved::{Row, Verified};
 use crate::exit::Failure;
 
@@ -33,6 +34,7 @@ pub(crate) fn text(document: &Value) -> String {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ImageDoc<'a> {
     file: String,
     bytes: u64,
@@ -78,6 +80,7 @@ pub(crate) fn inspect(seen: &[(&Path, Inspection)]) -> Value {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct SumDoc {
     algorithm: &'static str,
     hex: String,
@@ -87,6 +90,7 @@ struct SumDoc {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(untagged)]
 enum InsideDoc<'a> {
     List {
@@ -108,6 +112,7 @@ enum InsideDoc<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct PiecesDoc<'a> {
     source: &'a str,
     pieces: u64,
@@ -117,12 +122,14 @@ struct PiecesDoc<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct RangeDoc {
     offset: u64,
     bytes: u64,
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct SignatureDoc<'a> {
     file: &'a str,
     signs: &'a str,
@@ -137,6 +144,7 @@ struct SignatureDoc<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct UnusableDoc<'a> {
     file: String,
     why: &'a str,
@@ -147,6 +155,7 @@ fn unusable(Unusable { file, why }: &Unusable) -> UnusableDoc<'_> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct CheckDoc<'a> {
     file: String,
     sums: Vec<SumDoc>,
@@ -169,6 +178,7 @@ pub(crate) fn check(path: &Path, findings: &Report, unfit: Option<&Failure>) -> 
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct FetchDoc<'a> {
     /// Its name on the shelf.
     name: Option<&'a str>,
@@ -183,6 +193,7 @@ pub(crate) fn fetched(path: &Path, name: Option<&str>, origin: Option<&str>, fin
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ContentsDoc<'a> {
     tag: &'a str,
     path: &'a str,
@@ -195,6 +206,7 @@ struct ContentsDoc<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ListedDoc<'a> {
     number: Option<u32>,
     bytes: u64,
@@ -207,6 +219,7 @@ struct ListedDoc<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ItemDoc<'a> {
     name: &'a str,
     folder: bool,
@@ -235,6 +248,7 @@ pub(crate) fn contents(drive: &Drive, found: &Contents, last_job: Option<&LastJo
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ShelfDoc<'a> {
     name: &'a str,
     file: &'a str,
@@ -371,6 +385,7 @@ fn inside(list: &FileList) -> InsideDoc<'_> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct VolumeDoc<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     number: Option<u32>,
@@ -393,6 +408,7 @@ impl<'a> VolumeDoc<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct DriveDoc<'a> {
     tag: String,
     path: &'a str,
@@ -428,6 +444,7 @@ pub(crate) fn records(records: &[Record]) -> Value {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct HandedOverDoc<'a> {
     job: &'a str,
     files: Vec<String>,
@@ -437,6 +454,11 @@ struct HandedOverDoc<'a> {
 pub(crate) fn handed_over(record: &Record, files: &[PathBuf]) -> Value {
     let files = files.iter().map(|file| file.to_string_lossy().into_owned()).collect();
     document(&HandedOverDoc { job: &record.job, files })
+}
+
+/// The document of `settings`.
+pub(crate) fn settings(rows: &[SettingRow]) -> Value {
+    document(&rows)
 }
 
 /// The document of `drives`.
@@ -469,6 +491,7 @@ fn drive_doc(Judged { drive, findings }: &Judged) -> DriveDoc<'_> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct EventDoc<'a> {
     time: String,
     event: &'a str,
@@ -483,6 +506,7 @@ pub(crate) fn event(event: &str, judged: &Judged, time: Timestamp) -> String {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct RuleDoc {
     id: FindingId,
     level: Level,
@@ -498,10 +522,21 @@ pub(crate) fn rules(about_drives: &[Rule], about_images: &[Rule]) -> Value {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct FaultDoc<'a> {
     id: &'static str,
     text: &'a str,
     next: Cow<'a, str>,
+}
+
+/// What every document of a failure holds; the command's own fields come beside it.
+#[cfg(test)]
+#[derive(Serialize, schemars::JsonSchema)]
+struct FailureDoc<'a> {
+    result: Option<Value>,
+    fault: FaultDoc<'a>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    findings: Option<&'a [Finding]>,
 }
 
 /// The document of a command that failed: what it has beside, its result, and the fault.
@@ -528,31 +563,102 @@ pub(crate) fn write(record: &Record, job: Option<&str>) -> Value {
     all
 }
 
+/// What a drive was compared with.
+#[derive(Clone, Copy, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum Against<'a> {
+    /// An image file, as given.
+    File(&'a str),
+    /// The digests that a job has kept.
+    Job(&'a str),
+}
+
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct CompareDoc<'a> {
     result: JobResult,
     bytes: u64,
+    against: Against<'a>,
     conclusion: Option<Conclusion>,
     /// What is on the drive where that is something else.
     holds: Option<&'a str>,
-    /// The job by whose digests it was compared, where the image was not there.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    job: Option<&'a str>,
     read_again: u64,
     differences: &'a [Difference],
     more_differences: u64,
 }
 
 /// The document of `compare`.
-pub(crate) fn compare(compared: &Comparison, holds: Option<&str>, job: Option<&str>) -> Value {
+pub(crate) fn compare(compared: &Comparison, against: Against<'_>, holds: Option<&str>) -> Value {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,
+        against,
         conclusion: compared.conclusion,
         holds,
-        job,
         read_again: compared.read_again,
         differences: &compared.differences,
         more_differences: compared.more_differences,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+
+    use schemars::generate::SchemaSettings;
+    use schemars::{JsonSchema, Schema};
+
+    use pyrotyp_core::text::Shown;
+
+    use super::*;
+
+    fn schema<T: JsonSchema>() -> Schema {
+        SchemaSettings::draft2020_12().for_serialize().into_generator().into_root_schema_for::<T>()
+    }
+
+    /// A job that could not be put on record has no name.
+    fn written() -> Schema {
+        let mut schema = schema::<Record>();
+        let job = schema.pointer_mut("/properties/job/type").unwrap();
+        *job = serde_json::json!(["string", "null"]);
+        schema
+    }
+
+    /// What each command prints with `--json`; a failure of any is a `failure`, with what the command has beside it.
+    fn all() -> Vec<(&'static str, Schema)> {
+        vec![
+            ("inspect", schema::<Vec<ImageDoc<'_>>>()),
+            ("check", schema::<CheckDoc<'_>>()),
+            ("fetch", schema::<FetchDoc<'_>>()),
+            ("shelf", schema::<Vec<ShelfDoc<'_>>>()),
+            ("shelf-verify", schema::<Vec<CheckDoc<'_>>>()),
+            ("drives", schema::<Vec<DriveDoc<'_>>>()),
+            ("drives-watch", schema::<EventDoc<'_>>()),
+            ("drives-explain", schema::<Vec<RuleDoc>>()),
+            ("contents", schema::<ContentsDoc<'_>>()),
+            ("write", written()),
+            ("compare", schema::<CompareDoc<'_>>()),
+            ("ledger", schema::<Vec<Record>>()),
+            ("ledger-show", schema::<Record>()),
+            ("ledger-files", schema::<HandedOverDoc<'_>>()),
+            ("settings", schema::<Vec<SettingRow>>()),
+            ("failure", schema::<FailureDoc<'_>>()),
+        ]
+    }
+
+    /// `PYROTYP_SCHEMAS=write cargo test schemas` writes them anew.
+    #[test]
+    fn the_schemas_in_the_documentation_are_those_of_the_documents() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../docs/schemas");
+        for (name, schema) in all() {
+            let file = folder.join(format!("{name}.json"));
+            let text = format!("{:#}\n", serde_json::to_value(&schema).unwrap());
+            if std::env::var_os("PYROTYP_SCHEMAS").is_some() {
+                std::fs::create_dir_all(&folder).unwrap();
+                std::fs::write(&file, &text).unwrap();
+            }
+            assert!(std::fs::read_to_string(&file).unwrap_or_default() == text, "{} is not current", file.shown());
+        }
+    }
 }

@@ -9,6 +9,7 @@ pub(crate) mod inspected;
 pub(crate) mod json;
 pub(crate) mod ledger;
 pub(crate) mod rows;
+pub(crate) mod settings;
 pub(crate) mod shelved;
 pub(crate) mod style;
 pub(crate) mod table;

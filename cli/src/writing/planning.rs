@@ -21,6 +21,7 @@ use crate::out::say;
 use crate::session::Session;
 use crate::session::attached::{ARRIVING, choose_drive};
 use crate::session::folders::state_folder;
+use crate::session::preferences::Preferences;
 use crate::session::settings::bench;
 
 impl Job {
@@ -28,14 +29,15 @@ impl Job {
         if self.skip_readback { ReadBack::Skip } else { ReadBack::Whole }
     }
 
-    fn how(&self) -> How {
-        How {
+    fn how(&self, common: &Common) -> Result<How, Failure> {
+        let is_ejected = self.eject.map_or_else(|| Ok(Preferences::of(common)?.eject.value), Ok::<_, Failure>)?;
+        Ok(How {
             read_back: self.read_back(),
             writing: if self.only_changed { Writing::OnlyChanged } else { Writing::Everything },
-            after: if self.eject { After::Eject } else { After::Keep },
+            after: if is_ejected { After::Eject } else { After::Keep },
             start: if self.resume { Start::GoOn } else { Start::Over },
             confirmed: if self.unattended { Confirmed::ByNobody } else { Confirmed::ByPerson },
-        }
+        })
     }
 }
 
@@ -105,7 +107,7 @@ pub(crate) fn plan(
         image: image.planned(),
         checks: image.checks.to_vec(),
         choices,
-        how: asked.how(),
+        how: asked.how(session.common)?,
         accepted: asked.accept.clone(),
     };
     Ok(Plan::make(wish, platform, &bench(session.common)?, Timestamp::now())?)

@@ -10,6 +10,8 @@ use std::sync::LazyLock;
 use pyrotyp_sample::cafe;
 use tempfile::TempDir;
 
+use super::schemas;
+
 /// A tray drive of the tests: 48 MiB.
 pub(crate) const DRIVE_BYTES: u64 = 48 << 20;
 
@@ -100,7 +102,9 @@ impl Bench {
 
     /// Exit status, standard output and standard error, as a person would read them.
     pub(crate) fn pyrotyp(&self, words: &str) -> String {
-        self.tell(&self.command(words).output().unwrap())
+        let output = self.command(words).output().unwrap();
+        schemas::hold(&words.split_whitespace().collect::<Vec<_>>(), &output.stdout);
+        self.tell(&output)
     }
 
     /// The document that a command prints.
@@ -111,6 +115,7 @@ impl Bench {
     /// The same, of words that may hold blanks.
     pub(crate) fn json_of(&self, words: &[&str]) -> serde_json::Value {
         let output = self.command("--json").args(words).output().unwrap();
+        schemas::hold(&[&["--json"], words].concat(), &output.stdout);
         serde_json::from_slice(&output.stdout)
             .unwrap_or_else(|error| panic!("{words:?}: {error}: {}", self.tell(&output)))
     }

@@ -32,6 +32,9 @@ fn a_stick_that_was_altered_is_told_where_why_and_in_which_file() {
         {
           "result": "differs",
           "bytes": 19573248,
+          "against": {
+            "file": "desktop.iso"
+          },
           "conclusion": {
             "id": "changed-later",
             "text": "a part of it was changed after it was written",

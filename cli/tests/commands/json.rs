@@ -3,6 +3,7 @@
 use pyrotyp_sample::{TorrentKind, embed_sum, torrent};
 
 use super::bench::{Bench, RESCUE, steady, tag_of};
+use super::schemas::hold;
 
 #[test]
 fn the_shelf_and_its_verification_are_documents() {
@@ -72,6 +73,7 @@ fn whatever_goes_wrong_a_document_comes_and_says_what_and_what_next() {
     ];
     for words in asked {
         let output = bench.command(&format!("{words} --json")).output().unwrap();
+        hold(&format!("{words} --json").split_whitespace().collect::<Vec<_>>(), &output.stdout);
         // One document and no more, or this fails.
         let document: serde_json::Value = serde_json::from_slice(&output.stdout)
             .unwrap_or_else(|error| panic!("{words}: {error}\n{}", bench.tell(&output)));

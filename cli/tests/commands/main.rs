@@ -17,6 +17,8 @@ mod json;
 mod ledger;
 mod loop_device;
 mod packed;
+mod schemas;
+mod settings;
 mod shelf;
 mod signatures;
 mod slips;

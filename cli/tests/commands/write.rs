@@ -43,8 +43,36 @@ fn a_verified_stick_holds_the_image_and_nothing_old_at_either_end() {
             "file": "[DIR]/desktop.iso",
             "bytes": 19573248,
             "label": "LARKSPUR_92_DESKTOP",
-            "sha256": "b7c81d1c8f11950702d70221f00b6ee673694d4c64e371211c82a10301487418",
             "title": "Larkspur Linux 9.2 Desktop",
+            "architecture": "x86-64",
+            "verdict": "ready",
+            "boots": [
+              {
+                "firmware": "bios",
+                "arch": "x86",
+                "via": "mbr",
+                "signed": null
+              },
+              {
+                "firmware": "bios",
+                "arch": "x86",
+                "via": "el-torito",
+                "signed": null
+              },
+              {
+                "firmware": "uefi",
+                "arch": "x86-64",
+                "via": "esp",
+                "signed": false
+              },
+              {
+                "firmware": "uefi",
+                "arch": "x86-64",
+                "via": "el-torito",
+                "signed": false
+              }
+            ],
+            "sha256": "b7c81d1c8f11950702d70221f00b6ee673694d4c64e371211c82a10301487418",
             "proof": "nothing"
           },
           "drives": [

@@ -1,5 +1,6 @@
 //! Volumes, and what lies at their top.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::{fmt, io};
 
@@ -29,7 +30,7 @@ impl Listed {
 }
 
 /// A kind of partition table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "UPPERCASE")]
 pub enum TableKind {
     /// A GUID partition table.

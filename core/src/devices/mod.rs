@@ -5,6 +5,7 @@ mod blink;
 mod choose;
 #[cfg(all(target_os = "linux", not(no_system)))]
 pub mod linux;
+mod logged;
 mod mount_point;
 mod platform;
 mod sectors;
@@ -13,5 +14,6 @@ pub mod tray;
 pub use aligned::{ALIGNMENT, AlignedBuf};
 pub use blink::blink;
 pub use choose::{ChooseError, arrived, choose};
+pub use logged::Logged;
 pub use platform::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
 pub use sectors::Sectors;

@@ -6,6 +6,7 @@ mod saying;
 mod tag;
 
 use crate::text::foreign::quoted;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 pub use choice::{Choice, NamedBy};
@@ -14,7 +15,7 @@ pub use saying::{Saying, name_of};
 pub use tag::Tag;
 
 /// How a drive is attached.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Bus {
     /// USB mass storage.
@@ -52,7 +53,7 @@ impl Bus {
 }
 
 /// What a drive is to the technician.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
     /// USB stick.
@@ -70,7 +71,7 @@ pub enum Role {
 }
 
 /// What is there where nothing is known: some places of it are looked at.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Surface {
     /// It was not looked at.

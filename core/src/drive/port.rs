@@ -3,13 +3,14 @@
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Deepest that hubs may be behind each other, the socket of the last one included (USB 2.0, §4.1.1: seven tiers).
 const TIERS_MOST: usize = 6;
 
 /// A socket.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Port {
     bus: u32,

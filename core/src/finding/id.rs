@@ -3,13 +3,14 @@
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The ids, each with its word: one list, so that no word is read that is not written.
 macro_rules! ids {
     ($($(#[$doc:meta])* $id:ident = $word:literal,)*) => {
         /// What a [`Finding`](crate::Finding) is called, such as `external-disk`: its word never changes.
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
         pub enum FindingId {
             $($(#[$doc])* #[serde(rename = $word)] $id,)*
         }

@@ -1,11 +1,12 @@
 //! One thing noticed about an image or a drive.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::finding::id::FindingId;
 
 /// How much a [`Finding`] weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Level {
     /// Worth knowing; stands in nobody's way.
@@ -17,7 +18,7 @@ pub enum Level {
 }
 
 /// One thing noticed about an image or a drive: an id, a level, a sentence and a next step.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Finding {
     /// What `--accept` names, such as `external-disk`.
     pub id: FindingId,

@@ -1,5 +1,6 @@
 //! All that the bytes tell about an image, judged.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::Finding;
@@ -11,7 +12,7 @@ use crate::image::packed::Format;
 use crate::volume::{apm, eltorito, gpt, iso9660, mbr};
 
 /// What kind of thing the file is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// An ISO 9660 volume, hybrid or not.
@@ -29,7 +30,7 @@ pub enum Kind {
 }
 
 /// Whether the file reaches to the furthest end that it declares.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Whole {
     /// It does.
@@ -41,7 +42,7 @@ pub enum Whole {
 }
 
 /// Whether a stick made from this image starts a PC.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
     /// It should.
@@ -53,7 +54,7 @@ pub enum Verdict {
 }
 
 /// Firmware that starts a PC.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Firmware {
     /// BIOS, or UEFI that imitates it.
@@ -63,7 +64,7 @@ pub enum Firmware {
 }
 
 /// Where the firmware finds what it starts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Via {
     /// Boot code in the first sector: from a stick.
@@ -75,7 +76,7 @@ pub enum Via {
 }
 
 /// One way in which a PC starts from the image.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 pub struct Boot {
     /// Which firmware.
     pub firmware: Firmware,
@@ -88,7 +89,7 @@ pub struct Boot {
 }
 
 /// A packed image's wrapping.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Container {
     /// How it is packed.
     pub format: Format,
@@ -161,7 +162,7 @@ pub struct Inspection {
 }
 
 /// What is still worth knowing of an image when it is on a stick.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Summary {
     /// Volume label.

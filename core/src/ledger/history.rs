@@ -5,6 +5,7 @@ use std::io;
 use std::path::Path;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::drive::Drive;
@@ -12,7 +13,7 @@ use crate::ledger::index::{Index, JobRow};
 use crate::record::{DriveIdentity, JobResult};
 
 /// The last job of a drive, as the records have it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LastJob {
     /// Name of the image's file, without its folder.
     pub image: String,

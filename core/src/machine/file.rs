@@ -126,6 +126,44 @@ pub fn keep_absent(path: &Path, bytes: &[u8]) -> io::Result<bool> {
     })?
 }
 
+/// What becomes of a file that has the name already.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Existing {
+    /// It stays as it is.
+    Stays,
+    /// The new one takes its place.
+    Replaced,
+}
+
+/// Puts a file where a person asked for one, readable for all whom their system lets read it, and makes the folders above it.
+/// Tells whether it did; what could not be written whole is not left there.
+///
+/// # Errors
+/// When it can't be written.
+pub fn put_file(path: &Path, bytes: &[u8], existing: Existing) -> io::Result<bool> {
+    as_person(|| {
+        make(folder_of(path))?;
+        let mut options = OpenOptions::new();
+        options.write(true);
+        let opened = match existing {
+            Existing::Stays => options.create_new(true).open(path),
+            Existing::Replaced => open_own(path, options.create(true).truncate(false)),
+        };
+        let mut file = match opened {
+            Err(error) if existing == Existing::Stays && error.kind() == io::ErrorKind::AlreadyExists => {
+                return Ok(false);
+            }
+            opened => opened?,
+        };
+        let put = file.set_len(0).and_then(|()| file.write_all(bytes)).and_then(|()| file.sync_all());
+        if put.is_err() {
+            // Why it could not be written is told in any case.
+            let _ = fs::remove_file(path);
+        }
+        put.map(|()| true)
+    })?
+}
+
 /// Begins one of the bench's own files anew, to be written on.
 ///
 /// # Errors

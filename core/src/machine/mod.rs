@@ -19,8 +19,8 @@ use elsewhere as system;
 use unix as system;
 
 pub use file::{
-    FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular, own_files_in,
-    read_linked, read_own, read_regular, remove_own, stamps_in,
+    Existing, FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular,
+    own_files_in, put_file, read_linked, read_own, read_regular, remove_own, stamps_in,
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonError};

@@ -2,12 +2,13 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::human_bytes;
 
 /// What all that was found on a drive means. Sizes are bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(into = "Recorded", try_from = "Recorded")]
 #[non_exhaustive]
 pub enum Conclusion {
@@ -108,7 +109,7 @@ impl fmt::Display for Conclusion {
 }
 
 /// A conclusion as it is recorded: its id and numbers, and what they mean in words for whoever reads them later.
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 struct Recorded {
     id: String,
     #[serde(default)]

@@ -1,9 +1,10 @@
 //! Where a drive differs from its image, and what its bytes say about that.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What the bytes themselves say about a difference.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
     /// The drive gives zeros: it lost what was written, or never kept it.
@@ -44,7 +45,7 @@ impl Cause {
 }
 
 /// A range in which the drive differs from the image.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Difference {
     /// First byte.
     pub offset: u64,

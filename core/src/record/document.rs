@@ -1,5 +1,6 @@
 //! One job as a document: what was done, with which image, on which drives.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 
 use super::conclusion::Conclusion;
@@ -15,7 +16,7 @@ use crate::{Finding, FindingId};
 pub const RECORD_VERSION: u32 = 1;
 
 /// The image of a job.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ImageRecord {
     /// Absolute path.
     #[serde(default)]
@@ -54,7 +55,7 @@ pub fn called<'a>(title: Option<&'a str>, file: &'a str) -> &'a str {
 }
 
 /// Who a drive is, by all that it says of itself. The tag is its name for people.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 pub struct DriveIdentity {
     /// Its tag.
     pub tag: String,
@@ -97,7 +98,7 @@ impl DriveIdentity {
 }
 
 /// How a job went on a drive.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct DriveOutcome {
     /// How it went on this drive.
     pub result: JobResult,
@@ -166,7 +167,7 @@ impl DriveOutcome {
 }
 
 /// A drive of a job.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct DriveRecord {
     /// Who it is.
     #[serde(flatten)]
@@ -197,7 +198,7 @@ impl DriveRecord {
 }
 
 /// What a job does.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum JobKind {
     /// An image onto drives.
@@ -218,7 +219,7 @@ impl JobKind {
 }
 
 /// Who did a job, and on which bench; what the system does not tell is not known.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Whose {
     /// The person's name as the system has it.
     pub person: Option<String>,
@@ -227,7 +228,7 @@ pub struct Whose {
 }
 
 /// One image onto one or more drives.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Record {
     /// Name of the job, which sorts by time.
     #[serde(default)]

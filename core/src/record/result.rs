@@ -1,9 +1,10 @@
 //! How a job ended, and what the start of its drive holds then.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// How a job, or its part on one drive, ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum JobResult {
     /// Written, and read from the drive equal byte for byte.
@@ -52,7 +53,7 @@ impl JobResult {
 }
 
 /// What the start of the drive holds when the job is over.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Head {
     /// What was there before.

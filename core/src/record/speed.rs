@@ -1,9 +1,10 @@
 //! How fast a drive was along its length.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// So much of a stage was done so long after it began.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(from = "(u64, f64)", into = "(u64, f64)")]
 pub struct SpeedMark {
     /// Bytes.
@@ -25,7 +26,7 @@ impl From<SpeedMark> for (u64, f64) {
 }
 
 /// How fast the two long stages went, each from its beginning on; marks are few, and evenly spread in time.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Speeds {
     /// Writing.
     pub body: Vec<SpeedMark>,

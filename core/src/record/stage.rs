@@ -1,9 +1,10 @@
 //! The steps of a job on a drive.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The steps of a job on a drive, in their order.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Stage {
     /// The drive is opened for this job alone.
@@ -21,7 +22,7 @@ pub enum Stage {
 }
 
 /// A stage that ended well.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct StageDone {
     /// Which.
     pub name: Stage,

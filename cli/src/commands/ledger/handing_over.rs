@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use pyrotyp_core::machine;
+use pyrotyp_core::machine::{self, Existing};
 use pyrotyp_core::record::Record;
 use pyrotyp_core::text::{Shown, shell};
 
@@ -78,7 +78,7 @@ fn not_made(what: &str, error: &dyn std::error::Error) -> Failure {
 
 /// Writes a new file, whole or not at all; nothing that is there is replaced.
 fn keep(file: &Path, bytes: &[u8]) -> Result<(), Failure> {
-    match machine::keep_absent(file, bytes) {
+    match machine::put_file(file, bytes, Existing::Stays) {
         Ok(true) => Ok(()),
         Ok(false) => {
             let text = format!("{} is there already, and stays as it is", file.shown());

@@ -1,12 +1,13 @@
 //! How a signature came out: what holds, and why one proves nothing.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::text::Shown;
 
 /// How a signature is made.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Scheme {
     /// RFC 9580 and RFC 4880.
