@@ -9,7 +9,7 @@ use serde_json::Value;
 use crate::asked::{Common, OutputFor};
 use crate::exit::{Exit, Failure, plain};
 use crate::show::edge::edge;
-use crate::show::{command, json, style, wrap};
+use crate::show::{command, json, letters, style, wrap};
 
 /// What is said to this program by another run of it: a line of JSON each.
 #[derive(Debug, Serialize, Deserialize)]
@@ -101,6 +101,7 @@ pub(crate) fn put_as_it_is(text: &str) -> Result<bool, Failure> {
 /// A text with its commands as they can be typed, in lines that fit.
 fn for_people(text: &str, width: Option<usize>) -> String {
     let text = command::as_typed(text);
+    let text = letters::plain(&text);
     width.map_or_else(|| text.to_string(), |width| wrap::wrap(&text, width).into_owned())
 }
 

@@ -1,154 +1,124 @@
-//! How far a job is on each of its drives: a line that moves for each at a terminal, plain lines elsewhere.
+//! How far a job is on each of its drives: drawn at a terminal, plain lines elsewhere.
 
 use std::io::{self, IsTerminal};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
+use anstream::{AutoStream, ColorChoice};
 use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::job::{Estimate, Event, ReadBack, Watcher};
-use pyrotyp_core::record::{JobResult, Stage};
+use pyrotyp_core::job::{Event, ReadBack, Watcher};
+use pyrotyp_core::record::{DriveIdentity, JobResult, Stage};
+use pyrotyp_core::stop::Cancel;
 
-use super::progress::{PLAIN_EVERY, Pace, amount, style};
+use super::drive_state::{DriveState, JobState, name_of};
+use super::job_draw::Look;
+use super::job_screen::JobScreen;
+use super::progress::{PLAIN_EVERY, amount};
 use crate::asked::Common;
 use crate::out::{say, warn};
+use crate::show::edge::edge;
+use crate::show::letters;
 use crate::show::text::duration;
 
 /// Follows a job.
 pub(crate) struct JobProgress {
     common: Common,
-    began: Instant,
-    /// What all lines are drawn by, at a terminal.
-    lines: Option<MultiProgress>,
-    drives: Vec<Mutex<DriveLine>>,
+    job: Arc<Mutex<JobState>>,
+    /// When each drive was told of last, where lines are plain.
+    said: Vec<Mutex<Instant>>,
+    screen: Option<JobScreen>,
 }
 
-/// One drive.
-struct DriveLine {
-    /// Its tag, where there are several.
-    tag: String,
-    bar: Option<ProgressBar>,
-    stage: &'static str,
-    total: u64,
-    pace: Pace,
-    /// What was there before, and whether the next that is heard of moving counts it.
-    kept: u64,
-    goes_on: bool,
-    estimate: Estimate,
-    said: Instant,
-}
-
-fn name_of(stage: Stage) -> &'static str {
-    match stage {
-        Stage::Claim => "claim",
-        Stage::Blank => "blank",
-        Stage::Body => "write",
-        Stage::ReadBack => "read back",
-        Stage::Seal => "seal",
-        Stage::Release => "release",
-    }
+/// How a terminal is drawn on; `None` where it can't be, or nobody wants to see it.
+fn look(common: &Common) -> Option<Look> {
+    let is_able = std::env::var_os("TERM").is_some_and(|term| !term.is_empty() && term != "dumb");
+    (is_able && !common.quiet && io::stderr().is_terminal()).then(|| Look {
+        has_colour: AutoStream::choice(&io::stderr()) != ColorChoice::Never,
+        is_unicode: letters::are_unicode(),
+    })
 }
 
 impl JobProgress {
-    /// For a job on these drives; `reads_back` says whether what is written will be read back.
-    pub(crate) fn new(common: &Common, tags: &[&str], read_back: ReadBack) -> Self {
-        let is_moving = io::stderr().is_terminal() && !common.quiet;
-        let lines = is_moving.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10)));
-        let line = |tag: &&str| {
-            let bar = lines.as_ref().map(|lines| lines.add(ProgressBar::new(0).with_style(style())));
-            Mutex::new(DriveLine {
-                tag: if tags.len() > 1 { format!("{tag} ") } else { String::new() },
-                bar,
-                stage: "",
-                total: 0,
-                pace: Pace::new(),
-                kept: 0,
-                goes_on: false,
-                estimate: Estimate::new(read_back),
-                said: Instant::now(),
-            })
-        };
-        let drives = tags.iter().map(line).collect();
-        Self { common: common.clone(), began: Instant::now(), lines, drives }
+    /// For a job on these drives, that `cancel` stops; `read_back` says whether what is written will be read back.
+    pub(crate) fn new(common: &Common, cancel: &Cancel, drives: &[DriveIdentity], read_back: ReadBack) -> Self {
+        let state = |drive: &DriveIdentity| DriveState::new(&edge(&drive.tag), &edge(&drive.name()), read_back);
+        let began = Instant::now();
+        let drives: Vec<DriveState> = drives.iter().map(state).collect();
+        let said = drives.iter().map(|_| Mutex::new(began)).collect();
+        let job = Arc::new(Mutex::new(JobState { began, drives, is_asked: false }));
+        let screen = look(common).and_then(|look| JobScreen::begin(&job, look, cancel));
+        Self { common: common.clone(), job, said, screen }
     }
 
-    /// Clears the lines.
-    pub(crate) fn finish(self) {
-        for line in self.drives {
-            if let Some(bar) = line.into_inner().unwrap_or_else(PoisonError::into_inner).bar {
-                bar.finish_and_clear();
-            }
-        }
+    /// Clears what was drawn.
+    pub(crate) fn finish(self) {}
+
+    fn state(&self) -> MutexGuard<'_, JobState> {
+        self.job.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Says what is not to be missed, above the lines that move.
+    /// Says what is not to be missed, above what is drawn.
     fn warn(&self, text: &str) {
-        match &self.lines {
-            Some(lines) => lines.suspend(|| warn(&format!("  {text}\n"))),
+        match &self.screen {
+            Some(screen) => screen.line(letters::plain(&edge(&format!("  {text}"))).into_owned()),
             None => warn(&format!("{text}\n")),
         }
     }
 
-    /// Says something for good, above the lines that move.
+    /// Says something for good, above what is drawn.
     pub(crate) fn remark(&self, text: &str) {
-        match &self.lines {
-            Some(lines) => lines.suspend(|| say(&self.common, &format!("  {text}\n"))),
+        match &self.screen {
+            Some(_) => self.warn(text),
             None => say(&self.common, &format!("{text}\n")),
         }
     }
 
-    fn moved(&self, line: &mut DriveLine, done: u64) {
-        let now = Instant::now();
-        if std::mem::take(&mut line.goes_on) {
-            // What an earlier job has brought there says nothing about how fast this one is.
-            line.pace = Pace::from(done);
-        }
-        line.pace.mark(done);
-        if line.bar.is_none() && now - line.said < PLAIN_EVERY {
+    /// What a drive is called in a line of its own: nothing where there is one only.
+    fn called(job: &JobState, drive: &DriveState) -> String {
+        if job.drives.len() > 1 { format!("{} ", drive.tag) } else { String::new() }
+    }
+
+    /// A plain line now and then.
+    fn moved(&self, number: usize) {
+        let Some(said) = self.said.get(number).filter(|_| self.screen.is_none()) else { return };
+        let mut said = said.lock().unwrap_or_else(PoisonError::into_inner);
+        if said.elapsed() < PLAIN_EVERY {
             return;
         }
-        let left = line.estimate.left(self.began.elapsed()).map(|left| left.as_secs_f64());
-        let message = amount(done, line.total, line.pace.rate(), left);
-        match &line.bar {
-            Some(bar) => {
-                bar.set_position(done);
-                bar.set_message(message);
-            }
-            None => {
-                line.said = now;
-                say(&self.common, &format!("{}{}: {message}\n", line.tag, line.stage));
-            }
-        }
+        *said = Instant::now();
+        let job = self.state();
+        let Some((drive, stage)) = job.drives.get(number).and_then(|drive| Some((drive, drive.stage?))) else { return };
+        let left = drive.left(job.began.elapsed());
+        let far = amount(drive.pace.done(), drive.total, drive.pace.rate(), left);
+        let line = format!("{}{}: {far}\n", Self::called(&job, drive), name_of(stage));
+        drop(job);
+        say(&self.common, &line);
     }
+}
 
-    /// With several drives, whoever waits for one of them need not wait for all.
-    fn over(&self, line: &DriveLine, result: JobResult) {
-        if let Some(bar) = &line.bar {
-            bar.finish_and_clear();
-        }
-        if !line.tag.is_empty() {
-            let words = match result {
-                JobResult::Verified => "is verified: pull it out",
-                JobResult::Written => "is written, and was not read back: pull it out",
-                JobResult::Differs => "differs from the image",
-                JobResult::Failed => "failed",
-                JobResult::Refused => "was refused",
-                JobResult::Stopped => "was stopped",
-            };
-            self.remark(&format!("{}{words}", line.tag));
-        }
+/// With several drives, whoever waits for one of them need not wait for all.
+fn over(result: JobResult) -> &'static str {
+    match result {
+        JobResult::Verified => "is verified: pull it out",
+        JobResult::Written => "is written, and was not read back: pull it out",
+        JobResult::Differs => "differs from the image",
+        JobResult::Failed => "failed",
+        JobResult::Refused => "was refused",
+        JobResult::Stopped => "was stopped",
     }
+}
 
-    fn ended(&self, line: &DriveLine, stage: Stage) {
-        if matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal) {
-            let took = line.pace.elapsed().as_secs_f64();
-            let total = line.total.max(line.pace.done());
-            let kept = if stage == Stage::Body { line.kept } else { 0 };
-            let (moved, took) = (human_bytes(total.saturating_sub(kept)), duration(took));
-            let beside = if kept > 0 { format!(", {} were there", human_bytes(kept)) } else { String::new() };
-            self.remark(&format!("{}{}: {moved} in {took}{beside}", line.tag, line.stage));
-        }
+/// What a stage that was waited for has moved.
+fn ended(drive: &DriveState, stage: Stage) -> Option<String> {
+    if !matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal) {
+        return None;
     }
+    let took = drive.pace.elapsed().as_secs_f64();
+    let total = drive.total.max(drive.pace.done());
+    let kept = if stage == Stage::Body { drive.kept } else { 0 };
+    let (moved, took) = (human_bytes(total.saturating_sub(kept)), duration(took));
+    let beside = if kept > 0 { format!(", {} were there", human_bytes(kept)) } else { String::new() };
+    Some(format!("{}: {moved} in {took}{beside}", name_of(stage)))
 }
 
 /// What is worth a line of its own.
@@ -171,36 +141,26 @@ fn remark_on(event: &Event) -> Option<String> {
 }
 
 impl Watcher for JobProgress {
-    fn heard(&self, drive: usize, event: &Event) {
-        let Some(line) = self.drives.get(drive) else { return };
-        let mut line = line.lock().unwrap_or_else(PoisonError::into_inner);
-        line.estimate.heard(event, self.began.elapsed());
-        match event {
-            Event::Began { stage, bytes } => {
-                (line.stage, line.total) = (name_of(*stage), bytes.unwrap_or(0));
-                (line.pace, line.said) = (Pace::new(), Instant::now());
-                if let Some(bar) = &line.bar {
-                    bar.set_prefix(format!("{}{}", line.tag, line.stage));
-                    bar.set_length(line.total);
-                    bar.set_position(0);
-                    bar.set_message("");
-                }
-            }
-            Event::Moved { done, .. } => self.moved(&mut line, *done),
-            Event::Ended { stage } => self.ended(&line, *stage),
-            other => {
-                if let Event::GoingOn { from } = other {
-                    (line.kept, line.goes_on) = (*from, true);
-                }
-                if let Event::Over { result } = other {
-                    self.over(&line, *result);
-                }
-                if let Some(text) = remark_on(other) {
-                    let text = format!("{}{text}", line.tag);
-                    // That notes were lost is never hidden.
-                    if matches!(other, Event::Unnoted { .. }) { self.warn(&text) } else { self.remark(&text) }
-                }
-            }
+    fn heard(&self, number: usize, event: &Event) {
+        let mut job = self.state();
+        let since = job.began.elapsed();
+        let Some(drive) = job.drives.get_mut(number) else { return };
+        drive.heard(event, since);
+        let is_one_of_several = job.drives.len() > 1;
+        let Some(drive) = job.drives.get(number) else { return };
+        let text = match event {
+            Event::Ended { stage } => ended(drive, *stage),
+            Event::Over { result } if is_one_of_several => Some(over(*result).to_owned()),
+            other => remark_on(other),
+        };
+        let text = text.map(|text| format!("{}{text}", Self::called(&job, drive)));
+        drop(job);
+        match (event, text) {
+            (Event::Moved { .. }, _) => self.moved(number),
+            // That notes were lost is never hidden.
+            (Event::Unnoted { .. }, Some(text)) => self.warn(&text),
+            (_, Some(text)) => self.remark(&text),
+            (_, None) => {}
         }
     }
 }

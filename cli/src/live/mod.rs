@@ -1,5 +1,8 @@
 //! What is shown while something runs.
 
 pub(crate) mod check_progress;
+mod drive_state;
+mod job_draw;
 pub(crate) mod job_progress;
+mod job_screen;
 pub(crate) mod progress;

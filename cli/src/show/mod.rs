@@ -8,6 +8,7 @@ pub(crate) mod edge;
 pub(crate) mod inspected;
 pub(crate) mod json;
 pub(crate) mod ledger;
+pub(crate) mod letters;
 pub(crate) mod rows;
 pub(crate) mod settings;
 pub(crate) mod shelved;

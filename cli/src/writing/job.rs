@@ -12,7 +12,7 @@ use pyrotyp_core::job::journal::SpentNotes;
 use pyrotyp_core::job::{Checked, Order, Outcome, Pacing, Source};
 use pyrotyp_core::ledger::{Begun, Blocks};
 use pyrotyp_core::plan::{Came, Plan};
-use pyrotyp_core::record::JobResult;
+use pyrotyp_core::record::{DriveIdentity, JobResult};
 use pyrotyp_core::shelf::Identity;
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{job, ledger};
@@ -57,10 +57,10 @@ pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'
         after: plan.how.after,
         pacing: Pacing::default(),
     };
-    let tags: Vec<&str> = plan.attached().map(|drive| drive.tag.as_str()).collect();
+    let drives: Vec<DriveIdentity> = plan.attached().map(DriveIdentity::of).collect();
     let before = image.is_file.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(plan, started, state.as_deref());
-    let progress = JobProgress::new(session.common, &tags, plan.how.read_back);
+    let progress = JobProgress::new(session.common, session.cancel, &drives, plan.how.read_back);
     let targets = plan.targets(cleared, state.as_deref());
     let is_over = AtomicBool::new(false);
     let outcomes = std::thread::scope(|scope| {

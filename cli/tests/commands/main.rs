@@ -18,6 +18,7 @@ mod ledger;
 mod loop_device;
 mod packed;
 mod schemas;
+mod screen;
 mod settings;
 mod shelf;
 mod signatures;

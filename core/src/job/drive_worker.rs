@@ -143,7 +143,7 @@ impl<'a> DriveWorker<'a> {
         bytes: Option<u64>,
         work: impl FnOnce(&mut Self) -> Result<(T, u64), JobFault>,
     ) -> Result<T, JobFault> {
-        if self.shared.cancel.is_set() && name != Stage::Release {
+        if self.shared.cancel.is_set_between_stages() && name != Stage::Release {
             return Err(JobFault::Stopped { stage: name });
         }
         self.tell(&Event::Began { stage: name, bytes });

@@ -6,6 +6,7 @@ use std::os::unix::process::CommandExt;
 use std::process::Command;
 
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::iterator::Signals;
 
 use crate::machine::Person;
 use crate::stop::Cancel;
@@ -45,14 +46,21 @@ pub fn terminal() -> Option<File> {
     File::open("/dev/tty").ok()
 }
 
-/// Ctrl-C, a closed terminal and a polite kill throw `cancel`; a second one ends the program at once with `status`.
+/// A closed terminal and a polite kill throw `cancel`, Ctrl-C interrupts it; whichever comes when it is thrown ends the program at
+/// once with `status`.
 ///
 /// # Errors
 /// When the system does not let itself be listened to.
 pub fn stop_when_told(cancel: &Cancel, status: i32) -> io::Result<()> {
     for signal in [SIGINT, SIGTERM, SIGHUP] {
         signal_hook::flag::register_conditional_shutdown(signal, status, cancel.flag())?;
+    }
+    for signal in [SIGTERM, SIGHUP] {
         signal_hook::flag::register(signal, cancel.flag())?;
     }
+    let (mut signals, cancel) = (Signals::new([SIGINT])?, cancel.clone());
+    std::thread::Builder::new().name("ctrl-c".to_owned()).spawn(move || {
+        signals.forever().for_each(|_| cancel.interrupt());
+    })?;
     Ok(())
 }

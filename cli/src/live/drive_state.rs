@@ -1,0 +1,142 @@
+//! What is known of a drive while a job runs on it, as it is shown.
+
+use std::time::{Duration, Instant};
+
+use pyrotyp_core::job::{Estimate, Event, ReadBack};
+use pyrotyp_core::record::{JobResult, Stage};
+
+use super::progress::Pace;
+
+/// Parts of the drive that are told apart.
+pub(crate) const PARTS: usize = 60;
+
+/// What is known of a part of the drive.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Part {
+    /// What was there before.
+    #[default]
+    Old,
+    /// Written, and not proven.
+    Written,
+    /// Read back, and equal.
+    Proven,
+}
+
+/// One drive.
+pub(crate) struct DriveState {
+    pub tag: String,
+    pub name: String,
+    pub stage: Option<Stage>,
+    pub total: u64,
+    pub pace: Pace,
+    /// What was there before, and whether the next that is heard of moving counts it.
+    pub kept: u64,
+    goes_on: bool,
+    estimate: Estimate,
+    pub parts: [Part; PARTS],
+    /// Bytes a second in each part, by the stage that was there last.
+    pub speeds: [u64; PARTS],
+    /// Pieces that were written or read a second time.
+    pub again: u32,
+    /// The drive does not answer for so many seconds, or why it differs is being found out.
+    pub stalled: Option<u64>,
+    pub is_diagnosed: bool,
+    pub result: Option<JobResult>,
+}
+
+/// The stages that a person waits for, as they are called.
+pub(crate) fn name_of(stage: Stage) -> &'static str {
+    match stage {
+        Stage::Claim => "claim",
+        Stage::Blank => "blank",
+        Stage::Body => "write",
+        Stage::ReadBack => "read back",
+        Stage::Seal => "seal",
+        Stage::Release => "release",
+    }
+}
+
+impl DriveState {
+    pub(crate) fn new(tag: &str, name: &str, read_back: ReadBack) -> Self {
+        Self {
+            tag: tag.to_owned(),
+            name: name.to_owned(),
+            stage: None,
+            total: 0,
+            pace: Pace::new(),
+            kept: 0,
+            goes_on: false,
+            estimate: Estimate::new(read_back),
+            parts: [Part::Old; PARTS],
+            speeds: [0; PARTS],
+            again: 0,
+            stalled: None,
+            is_diagnosed: false,
+            result: None,
+        }
+    }
+
+    /// Takes in what happened, so long after the job began.
+    pub(crate) fn heard(&mut self, event: &Event, since: Duration) {
+        self.estimate.heard(event, since);
+        match event {
+            Event::Began { stage, bytes } => {
+                (self.stage, self.total, self.pace) = (Some(*stage), bytes.unwrap_or(0), Pace::new());
+                if matches!(stage, Stage::Body | Stage::ReadBack) {
+                    self.speeds = [0; PARTS];
+                }
+            }
+            Event::Moved { done, .. } => self.moved(*done),
+            Event::GoingOn { from } => (self.kept, self.goes_on) = (*from, true),
+            Event::Retried { .. } | Event::ReadAgain { .. } => self.again = self.again.saturating_add(1),
+            Event::Stalled { seconds } => self.stalled = Some(*seconds),
+            Event::Diagnosing => self.is_diagnosed = true,
+            Event::Over { result } => self.result = Some(*result),
+            _ => {}
+        }
+    }
+
+    fn moved(&mut self, done: u64) {
+        if std::mem::take(&mut self.goes_on) {
+            // What an earlier job has brought there says nothing about how fast this one is.
+            self.pace = Pace::from(done);
+        }
+        self.pace.mark(done);
+        self.stalled = None;
+        let part = match self.stage {
+            Some(Stage::Body) => Part::Written,
+            Some(Stage::ReadBack) => Part::Proven,
+            _ => return,
+        };
+        let reached = share(done, self.total, PARTS);
+        self.parts.iter_mut().take(reached).for_each(|old| *old = part);
+        if let Some(rate) = self.pace.rate() {
+            let fresh = self.speeds.iter_mut().take(reached).rev().take_while(|speed| **speed == 0);
+            fresh.for_each(|speed| *speed = (rate as u64).max(1));
+        }
+    }
+
+    /// How long it will still take, where that is known.
+    pub(crate) fn left(&self, since: Duration) -> Option<f64> {
+        self.estimate.left(since).map(|left| left.as_secs_f64())
+    }
+
+    /// Hundredths of the stage that are done.
+    pub(crate) fn percent(&self) -> usize {
+        share(self.pace.done(), self.total, 100)
+    }
+}
+
+/// `done` of `total` as parts of `parts`.
+fn share(done: u64, total: u64, parts: usize) -> usize {
+    let scaled = u128::from(done).saturating_mul(parts as u128).checked_div(u128::from(total)).unwrap_or(0);
+    usize::try_from(scaled).unwrap_or(parts).min(parts)
+}
+
+/// The drives of a job, and what is asked of the person who watches them.
+pub(crate) struct JobState {
+    pub began: Instant,
+    pub drives: Vec<DriveState>,
+    /// Somebody wants to stop, and is asked how.
+    pub is_asked: bool,
+}

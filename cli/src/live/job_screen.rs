@@ -1,0 +1,156 @@
+//! The lines at a terminal in which a job is drawn, ten times a second at most, by a thread of their own.
+
+use std::io::{self, Stderr};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use pyrotyp_core::machine;
+use pyrotyp_core::stop::Cancel;
+use ratatui::backend::CrosstermBackend;
+use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, poll, read};
+use ratatui::crossterm::terminal::{disable_raw_mode, enable_raw_mode, size};
+use ratatui::text::Text;
+use ratatui::widgets::{Paragraph, Widget, Wrap};
+use ratatui::{Terminal, TerminalOptions, Viewport};
+
+use super::drive_state::JobState;
+use super::job_draw::{Look, draw, height};
+
+/// Between two frames.
+const FRAME: Duration = Duration::from_millis(100);
+
+/// What is told to the thread that draws.
+enum Told {
+    /// A line for good, above what is drawn.
+    Line(String),
+    /// The job is over.
+    Over,
+}
+
+/// The lines, as long as a job runs.
+pub(crate) struct JobScreen {
+    told: Sender<Told>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl JobScreen {
+    /// Begins to draw; `None` where the terminal can't be drawn on.
+    pub(crate) fn begin(job: &Arc<Mutex<JobState>>, look: Look, cancel: &Cancel) -> Option<Self> {
+        let (columns, rows) = size().ok()?;
+        let drives = job.lock().unwrap_or_else(PoisonError::into_inner).drives.len();
+        let viewport = Viewport::Inline(height(drives, columns, rows));
+        let terminal =
+            Terminal::with_options(CrosstermBackend::new(io::stderr()), TerminalOptions { viewport }).ok()?;
+        let (told, hears) = channel();
+        let (job, cancel) = (Arc::clone(job), cancel.clone());
+        let mut drawing = Drawing { terminal, job, look, cancel, is_raw: false };
+        let thread = std::thread::Builder::new().name("screen".to_owned()).spawn(move || drawing.run(&hears)).ok()?;
+        Some(Self { told, thread: Some(thread) })
+    }
+
+    /// Says something for good, above what is drawn.
+    pub(crate) fn line(&self, text: String) {
+        // Nobody draws any more: then nobody sees it either.
+        let _ = self.told.send(Told::Line(text));
+    }
+}
+
+impl Drop for JobScreen {
+    fn drop(&mut self) {
+        let _ = self.told.send(Told::Over);
+        // A thread that died has nothing left to draw.
+        let _ = self.thread.take().map(JoinHandle::join);
+    }
+}
+
+struct Drawing {
+    terminal: Terminal<CrosstermBackend<Stderr>>,
+    job: Arc<Mutex<JobState>>,
+    look: Look,
+    cancel: Cancel,
+    /// While somebody is asked, keys come one by one.
+    is_raw: bool,
+}
+
+impl Drawing {
+    fn run(&mut self, hears: &Receiver<Told>) {
+        self.cancel.ask();
+        loop {
+            match hears.recv_timeout(FRAME) {
+                Ok(Told::Line(text)) => {
+                    self.above(&text);
+                    continue;
+                }
+                Ok(Told::Over) | Err(RecvTimeoutError::Disconnected) => break,
+                Err(RecvTimeoutError::Timeout) => {}
+            }
+            self.question();
+            self.frame();
+        }
+        self.cancel.ask_no_more();
+        self.cooked();
+        // What comes after is written where the lines were.
+        let corner = self.terminal.get_frame().area().as_position();
+        let _ = self.terminal.clear();
+        let _ = self.terminal.set_cursor_position(corner);
+        let _ = self.terminal.show_cursor();
+    }
+
+    /// A terminal that can't be drawn on any more ends no job.
+    fn frame(&mut self) {
+        let job = self.job.lock().unwrap_or_else(PoisonError::into_inner);
+        let (since, look) = (job.began.elapsed(), self.look);
+        let rows = size().map_or(u16::MAX, |(_, rows)| rows);
+        let _ = self.terminal.draw(|frame| draw(&job, since, look, rows, frame.buffer_mut()));
+    }
+
+    fn above(&mut self, text: &str) {
+        let columns = size().map_or(80, |(columns, _)| columns);
+        let words = Paragraph::new(Text::raw(text.trim_end().to_owned())).wrap(Wrap { trim: false });
+        let lines = text.trim_end().chars().count().div_ceil(usize::from(columns.max(1))).clamp(1, 12);
+        let _ = self.terminal.insert_before(lines as u16, |buffer| words.render(buffer.area, buffer));
+    }
+
+    /// Asks whoever pressed Ctrl-C what is wanted; the job goes on meanwhile.
+    fn question(&mut self) {
+        let is_open = self.cancel.is_open();
+        self.job.lock().unwrap_or_else(PoisonError::into_inner).is_asked = is_open;
+        if !is_open {
+            self.cooked();
+            return;
+        }
+        if !self.is_raw {
+            // What was typed before the question is no answer to it.
+            machine::terminal().into_iter().for_each(machine::forget_typed);
+            self.is_raw = enable_raw_mode().is_ok();
+            if !self.is_raw {
+                self.cancel.set();
+                return;
+            }
+        }
+        while poll(Duration::ZERO).unwrap_or(false) {
+            if let Ok(Event::Key(key)) = read() {
+                self.answered(key);
+            }
+        }
+    }
+
+    fn answered(&mut self, key: KeyEvent) {
+        let is_ctrl_c = key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL);
+        match key.code {
+            _ if is_ctrl_c => self.cancel.set(),
+            KeyCode::Char('n' | 'N') => self.cancel.set(),
+            KeyCode::Char('s' | 'S') => self.cancel.set_after_stage(),
+            KeyCode::Char('g' | 'G') | KeyCode::Enter | KeyCode::Esc => self.cancel.go_on(),
+            _ => {}
+        }
+    }
+
+    fn cooked(&mut self) {
+        if std::mem::take(&mut self.is_raw) {
+            let _ = disable_raw_mode();
+        }
+    }
+}
