@@ -273,9 +273,10 @@ pub(crate) enum Table {
 /// What `write` is asked.
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Write {
-    /// Image file, or `-` for standard input, which needs --sum
-    pub image: PathBuf,
-    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in; again for each further one
+    /// Image file, or `-` for standard input, which needs --sum; at a terminal, images are offered where none is named
+    pub image: Option<PathBuf>,
+    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in; again for each further one.
+    /// At a terminal, drives are offered where none is named
     #[arg(long, value_name = "DRIVE")]
     pub to: Vec<String>,
     /// Checksums to compare with

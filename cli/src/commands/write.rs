@@ -25,6 +25,7 @@ use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::which;
 use crate::session::refusal::refusal;
 use crate::show::{card, json};
+use crate::writing::choosing;
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
 use crate::writing::job::{self, Ready};
 use crate::writing::planning::{self, Image};
@@ -41,15 +42,30 @@ const AT_ONCE: Duration = Duration::from_secs(5);
 
 /// Writes one image to one drive or several.
 pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure> {
-    if asked.to.is_empty() {
-        let command = format!("pyrotyp write {}", shell::path(&asked.image));
-        return Err(which(&command, session.common)?);
-    }
-    if asked.image.as_os_str() == INPUT {
+    let can_ask = choosing::can_ask(&asked.job, session.common);
+    let named = match &asked.image {
+        Some(image) => image.clone(),
+        None if can_ask => choosing::image(session)?,
+        None => {
+            return Err(Failure::new(
+                Exit::Usage,
+                "no image is named",
+                "pyrotyp write IMAGE --to TAG; pyrotyp shelf lists some",
+            ));
+        }
+    };
+    let is_input = named.as_os_str() == INPUT;
+    let to = match asked.to.as_slice() {
+        [] if can_ask && !is_input => choosing::drives(&named, &asked.job.accept, session)?,
+        [] => return Err(which(&format!("pyrotyp write {}", shell::path(&named)), session.common)?),
+        to => to.to_vec(),
+    };
+    let asked = &Write { image: Some(named.clone()), to, ..asked.clone() };
+    if is_input {
         return stream::from_input(asked, session);
     }
     let confirming = Confirming::find(&asked.job, ImageFrom::Elsewhere)?;
-    let path = &on_shelf_or_file(&asked.image, session.common)?;
+    let path = &on_shelf_or_file(&named, session.common)?;
     let platform = &*platform(session.common)?;
     let started = Timestamp::now().to_string();
     let opened = open_image(path, session.common)?;

@@ -1,4 +1,4 @@
-//! The lines at a terminal in which a job is drawn, ten times a second at most, by a thread of their own.
+//! The lines at a terminal in which a job is drawn, at most seven times a second, by a thread of their own.
 
 use std::io::{self, Stderr};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
@@ -19,7 +19,7 @@ use super::drive_state::JobState;
 use super::job_draw::{Look, draw, height};
 
 /// Between two frames.
-const FRAME: Duration = Duration::from_millis(100);
+const FRAME: Duration = Duration::from_millis(150);
 
 /// What is told to the thread that draws.
 enum Told {

@@ -6,7 +6,7 @@ use std::process::{ChildStdin, Command, Stdio};
 use std::thread;
 use std::time::Duration;
 
-use super::bench::{Bench, DESKTOP, tag_of};
+use super::bench::{Bench, DESKTOP, RESCUE, tag_of};
 
 /// A terminal that answers where its cursor is, as real ones do.
 struct Terminal {
@@ -39,7 +39,7 @@ fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &str)]) -> (i3
     let program = assert_cmd::cargo::cargo_bin!("pyrotyp").to_str().unwrap().to_owned();
     let (feed, words) = words.split_once(" | ").map_or(("", words), |(feed, words)| (feed, words));
     let feed = if feed.is_empty() { "exec".to_owned() } else { format!("{feed} |") };
-    let command = format!("stty cols {columns} rows 24; {feed} {program} {words} --tray tray");
+    let command = format!("stty cols {columns} rows 40; {feed} {program} {words} --tray tray");
     let mut child = Command::new("script")
         .args(["--quiet", "--return", "--command", &command, "/dev/null"])
         .current_dir(bench.path(""))
@@ -52,7 +52,7 @@ fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &str)]) -> (i3
     let mut output = child.stdout.take().unwrap();
     let keys = child.stdin.take().unwrap();
     let mut terminal = Terminal {
-        screen: vt100::Parser::new(NonZero::new(24).unwrap(), NonZero::new(columns).unwrap(), 100),
+        screen: vt100::Parser::new(NonZero::new(40).unwrap(), NonZero::new(columns).unwrap(), 100),
         keys,
         unseen: 0,
         bytes: Vec::new(),
@@ -112,4 +112,32 @@ fn ctrl_c_twice_stops_at_once_though_nothing_comes_through_the_pipe() {
     let write = format!("{feed} | write - --sum {sum} --to {tag} --unattended --state notes");
     let (_, shown) = seen(&bench, &write, 80, &[("  write", "\x03"), ("stop now", "\x03")]);
     assert!(shown.contains("stopped") && bench.is_blank_at_its_ends("a"), "{shown}");
+}
+
+#[test]
+fn what_is_left_away_at_a_terminal_is_offered_there() {
+    let system = "[[drive]]\nname = \"system\"\nmodel = \"NV2\"\nserial = \"M-1\"\nbytes = 99999744\nbus = \"nvme\"\n\
+                  [[drive.partition]]\nnumber = 1\nbytes = 9999872\nfilesystem = \"ext4\"\nmounted_at = \"/\"\n";
+    let vault = "[[drive]]\nname = \"vault\"\nvendor = \"Odalen\"\nmodel = \"Vault\"\nserial = \"OV-1\"\nbytes = 1000204886016\nbus = \"usb\"\n";
+    let bench = Bench::new().stick("a", "").stick("b", "").tray(system).tray(vault).file("notes.iso", &[7; 1 << 20]);
+    let [a, b, vault] = ["a", "b", "vault"].map(|name| tag_of(&bench, name));
+    assert!(bench.pyrotyp("shelf add rescue.iso").starts_with("exit 0"));
+    let (status, shown) = seen(&bench, "write", 126, &[("Which image?", "\x1b")]);
+    assert!(status == 5 && shown.contains("1 more is no image"), "{shown}");
+    assert!(shown.contains("nothing was chosen, and nothing was changed"), "{shown}");
+    let keys = [
+        ("on the shelf, never checked: rescue", "\x1b[B\r"),
+        ("Onto which drives?", "\x1b[B \r"),
+        ("type its tag", &format!("{b}\n")),
+    ];
+    let (status, shown) = seen(&bench, "write", 126, &keys);
+    assert!(status == 0 && shown.contains("rescue.iso") && shown.contains("2 more can't be chosen:"), "{shown}");
+    assert!(shown.contains(&format!("{vault}  Odalen Vault: ")) && shown.contains("only with --accept"), "{shown}");
+    assert!(bench.drive("b").starts_with(&RESCUE) && !bench.was_touched("a"));
+    // Nothing ticked is nothing meant, and a tag that was not chosen is no answer to the question.
+    let (status, shown) = seen(&bench, "write rescue", 80, &[("Onto which drives?", "\r")]);
+    assert!(status == 5 && shown.contains("no drive was ticked"), "{shown}");
+    let keys = [("Onto which drives?", " \r"), ("type its tag", &format!("{b}\n"))];
+    let (status, shown) = seen(&bench, "write rescue", 80, &keys);
+    assert!(status == 5 && !bench.was_touched("a") && shown.contains(&a), "{shown}");
 }
