@@ -220,6 +220,42 @@ def a_power_cut_leaves_a_stick_that_starts_no_pc(bench: Bench) -> None:
         expect("started by" not in seen["serial"] + seen["screen"], f"{firmware} starts nothing", seen)
 
 
+def a_power_cut_leaves_every_record_whole(bench: Bench) -> None:
+    """The power goes in mid-write; the bench lies on a disk with a volatile cache: one job has ended, the other has begun, none is lost."""
+    disk = bench.folder / "records.img"
+    with disk.open("wb") as f:
+        f.truncate(128 * MIB)
+    sh("mkfs.ext4", "-q", disk)
+    drives = [Drive("records", file=str(disk), vendor="Odalen", product="Shelf", serial="OS-1", size="128M", volatile_cache=True),
+              Drive("stick", size="64M", vendor="Kestrin", product="Pocket", serial="KP16-004417", write_bps="6M")]
+    mounts = [Mount("records", "/mnt/records", partition=0, type="ext4")]
+    first = bench.play(
+        f"""
+        at() {{ $LAB_HOST{bench.program} "$@" --state /mnt/records/bench; }}
+        write="write $DESKTOP --to $(tag Pocket) --unattended --quiet --accept just-verified"
+        at $write; echo "first: $?"
+        at $write & job=$!
+        until grep -qsE '"blocks":[1-9]' /mnt/records/bench/under-way/*.jsonl || ! kill -0 $job; do sleep 0.1; done
+        echo cut now; wait
+        """,
+        drives=drives, mounts=mounts, events=[Event("power-cut", on="cut now")], limit=240)
+    expect(first["ended"] == "power-cut" and "first: 0" in first["said"], "the power was cut in the second job", first)
+    second = bench.play(
+        f"""
+        at() {{ $LAB_HOST{bench.program} "$@" --state /mnt/records/bench; }}
+        at ledger --json > $LAB_OUT/ledger.json; echo "listed: $?"
+        echo damaged > /mnt/records/bench/ledger.sqlite
+        at ledger; echo "again: $?"
+        """,
+        drives=drives[:1], mounts=mounts, limit=120)
+    records = json.loads((Path(second["work"]) / "job/out/ledger.json").read_text())
+    ends = [(record["result"], record["ended"] is not None) for record in records]
+    expect(ends == [("stopped", False), ("verified", True)], "one job has begun, the other has ended", records)
+    said = second["said"]
+    expect("listed: 0" in said and "again: 0" in said and "begun" in said, "a damaged index is made again", said)
+    expect("can't be read" not in said, "no record is torn", said)
+
+
 def drives_are_known_again(bench: Bench) -> None:
     """Sticks, a reader, an empty slot, an external and an internal disk: their roles, and the same tags elsewhere."""
     kinds = {"a": Drive("a", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
@@ -495,6 +531,7 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
+    a_power_cut_leaves_every_record_whole,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
     the_bench_lies_on_any_file_system, own_images_start_pcs, a_stick_pulled_out_while_it_is_compared_is_no_difference]
