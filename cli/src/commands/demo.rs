@@ -153,16 +153,16 @@ impl Walk<'_> {
         self.step(&["write", image, "--to", backup, "--unattended"], Exit::Refused)?;
         self.say("Now the stick: written, read back, and made startable only when all of it is right.")?;
         self.step(&["write", image, "--to", stick, "--unattended"], Exit::Done)?;
+        self.say(
+            "Whoever gets the stick gets a page about it too: what is on it, how that was proven, and how to start it.",
+        )?;
+        self.step(&["ledger", "report", "last", "--into", PAGE], Exit::Done)?;
         self.say("A week later a few bytes on the stick are not what they were. Which ones, and what lies there?")?;
         alter(Path::new("tray/kestrin-a.img")).map_err(|error| cannot("alter the simulated stick", &error))?;
         self.step(&["compare", stick, image], Exit::Differs)?;
         self.say("All of this is on record: what was done, and what was on which stick when.")?;
         self.step(&["ledger"], Exit::Done)?;
-        self.step(&["ledger", "drive", stick], Exit::Done)?;
-        self.say(
-            "Whoever gets the stick gets a page about it too: what is on it, how that was proven, and how to start it.",
-        )?;
-        self.step(&["ledger", "report", "last", "--into", PAGE], Exit::Done)
+        self.step(&["ledger", "drive", stick], Exit::Done)
     }
 
     fn tags(&self) -> Result<Vec<(String, String)>, Failure> {

@@ -9,7 +9,7 @@ use pyrotyp_core::devices::Platform;
 use pyrotyp_core::examine::{Candidate, Examiner, Known, OpenedImage, Proven, Refusal, checks};
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::KeptImage;
-use pyrotyp_core::plan::{Came, Plan};
+use pyrotyp_core::plan::Plan;
 use pyrotyp_core::published::{self, CheckError, Proof, Published, Report, Unusable};
 use pyrotyp_core::shelf::Item;
 use pyrotyp_core::text::{Shown, shell};
@@ -24,7 +24,7 @@ use crate::session::examining::{Examining, of_content};
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::which;
 use crate::session::refusal::refusal;
-use crate::show::{card, json};
+use crate::show::card;
 use crate::writing::choosing;
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
 use crate::writing::job::{self, Ready};
@@ -85,7 +85,7 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
     let preparing = Preparing { asked, opened: &opened, image, platform, session };
     let (proven, cleared) = match preparing.prepare(&mut plan, published, confirming) {
         Ok(prepared) => prepared,
-        Err(failure) => return Err(failure.with_document(json::write(&plan.record(&started, Came::Refused), None))),
+        Err(failure) => return Err(job::refused(&plan, &started, failure, session)),
     };
     let Proven { content, checked, .. } = proven;
     let source = KeptImage(content.bytes());

@@ -43,7 +43,7 @@ pub(crate) fn table(rows: &[SettingRow], own: Option<&Path>, common: &Common) ->
     let mut out = format!("{FAINT}{:<9}  {:<width$}  FROM{FAINT:#}\n", "KEY", "VALUE");
     for (row, value) in rows.iter().zip(&values) {
         let from = match (row.from, &row.place) {
-            (Origin::Default, _) => "nobody said anything".to_owned(),
+            (Origin::Default, _) => "default".to_owned(),
             (Origin::Option, _) => "this call".to_owned(),
             (Origin::File | Origin::Environment, Some(place)) => place.shown(),
             (Origin::File, None) => "a file".to_owned(),

@@ -92,6 +92,18 @@ fn pass_on(news: &Heard, progress: &JobProgress, is_over: &AtomicBool) {
     }
 }
 
+/// A job that was refused, or that nobody confirmed: it is put on record too, and its document goes with the failure.
+pub(crate) fn refused(plan: &Plan, started: &str, failure: Failure, session: &Session<'_>) -> Failure {
+    let mut record = plan.record(started, Came::Refused);
+    record.drives.iter_mut().for_each(|drive| drive.outcome.fault = Some(failure.text.clone()));
+    let kept = state_folder(session.common).map(|state| ledger::put(&state, &record)).transpose();
+    let job = kept.unwrap_or_else(|error| {
+        say(session.common, &format!("what was refused is not on record: {}\n", plain(&error)));
+        None
+    });
+    failure.with_document(json::write(&record, job.as_deref()))
+}
+
 /// Puts the job on record before anything is written.
 fn begin(plan: &Plan, started: &str, state: Option<&Path>) -> Option<Begun> {
     let Some(state) = state else {

@@ -9,7 +9,6 @@ use pyrotyp_core::hash::{Hashers, Sum};
 use pyrotyp_core::image;
 use pyrotyp_core::image::{Beginning, packed};
 use pyrotyp_core::job::{Checked, Source, StreamedImage};
-use pyrotyp_core::plan::Came;
 use pyrotyp_core::stop::Hearing;
 use pyrotyp_core::text::Shown;
 
@@ -21,7 +20,6 @@ use crate::exit::{Exit, Failure, plain};
 use crate::session::Session;
 use crate::session::attached::platform;
 use crate::session::images::fit_to_write;
-use crate::show::json;
 
 /// How much is read before anything is judged, in bytes: the head, and what a codec needs for as much.
 pub(crate) const START_BYTES: u64 = 2 << 20;
@@ -109,9 +107,7 @@ pub(crate) fn write(
         .and_then(|()| planning::clear(&plan));
     let cleared = match ready {
         Ok(cleared) => cleared,
-        Err(failure) => {
-            return Err(failure.with_document(json::write(&plan.record(&started, Came::Refused), None)));
-        }
+        Err(failure) => return Err(job::refused(&plan, &started, failure, session)),
     };
     let ready = Ready { image, source, checked, plan: &plan, cleared, started: &started, news };
     job::run(ready, platform, session)
