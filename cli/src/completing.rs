@@ -15,12 +15,14 @@ use crate::asked::{Asked, Common};
 use crate::session::attached::platform;
 use crate::session::folders::state_folder;
 
+/// The variable by which a shell asks; others ask other programs by others.
+pub(crate) const VARIABLE: &str = "PYROTYP_COMPLETE";
 /// Jobs that are offered.
 const JOBS: usize = 50;
 
 /// Answers a shell that asks for words, and ends; does nothing for everybody else.
 pub(crate) fn answer() {
-    CompleteEnv::with_factory(command).complete();
+    CompleteEnv::with_factory(command).var(VARIABLE).complete();
 }
 
 /// The command line, with what completes its arguments.

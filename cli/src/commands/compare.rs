@@ -8,7 +8,7 @@ use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::examine::OpenedImage;
 use pyrotyp_core::image::Summary;
-use pyrotyp_core::job::{Comparison, JobFault, ReadBack};
+use pyrotyp_core::job::{Comparison, JobFault};
 use pyrotyp_core::record::{Conclusion, DriveIdentity, ImageRecord, JobResult};
 use pyrotyp_core::text::{Foreign, Shown, shell};
 use pyrotyp_core::{job, ledger, plan};
@@ -105,7 +105,7 @@ fn with_image(
         drive: of,
         started: Timestamp::now(),
     };
-    let progress = JobProgress::new(session.common, session.cancel, &[DriveIdentity::of(of)], ReadBack::Skip);
+    let progress = JobProgress::comparing(session.common, &DriveIdentity::of(of));
     let compared = job::compare(content.bytes(), inspection, drive, session.cancel, &progress);
     progress.finish();
     kept.put(&compared, session.common);
@@ -159,7 +159,7 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
         drive: &of,
         started: Timestamp::now(),
     };
-    let progress = JobProgress::new(session.common, session.cancel, &[DriveIdentity::of(&of)], ReadBack::Skip);
+    let progress = JobProgress::comparing(session.common, &DriveIdentity::of(&of));
     let compared = job::compare_with_digests(blocks.bytes, &blocks.digests, &*drive, session.cancel, &progress);
     progress.finish();
     kept.put(&compared, session.common);

@@ -9,6 +9,7 @@ use pyrotyp_core::machine::{self, Existing};
 use pyrotyp_core::text::Shown;
 
 use crate::asked::{Asked, Common};
+use crate::completing::VARIABLE;
 use crate::exit::{Exit, Failure, plain};
 use crate::out::put;
 
@@ -33,7 +34,7 @@ pub(crate) fn run(into: &Path, common: &Common) -> Result<Exit, Failure> {
     for (shell, file) in COMPLETIONS {
         let Some(shell) = shells.completer(shell) else { continue };
         let mut script = Vec::new();
-        let made = shell.write_registration("COMPLETE", "pyrotyp", "pyrotyp", "pyrotyp", &mut script);
+        let made = shell.write_registration(VARIABLE, "pyrotyp", "pyrotyp", "pyrotyp", &mut script);
         made.map_err(|error| not_written(into, &plain(&error)))?;
         keep(&into.join(file), &script)?;
     }

@@ -39,8 +39,17 @@ fn look(common: &Common) -> Option<Look> {
 }
 
 impl JobProgress {
-    /// For a job on these drives, that `cancel` stops; `read_back` says whether what is written will be read back.
-    pub(crate) fn new(common: &Common, cancel: &Cancel, drives: &[DriveIdentity], read_back: ReadBack) -> Self {
+    /// For writing these drives, which `cancel` stops; `read_back` says whether what is written will be read back.
+    pub(crate) fn writing(common: &Common, cancel: &Cancel, drives: &[DriveIdentity], read_back: ReadBack) -> Self {
+        Self::new(common, Some(cancel), drives, read_back)
+    }
+
+    /// For comparing a drive. Nothing is lost when that is stopped, so nobody is asked how.
+    pub(crate) fn comparing(common: &Common, drive: &DriveIdentity) -> Self {
+        Self::new(common, None, std::slice::from_ref(drive), ReadBack::Skip)
+    }
+
+    fn new(common: &Common, cancel: Option<&Cancel>, drives: &[DriveIdentity], read_back: ReadBack) -> Self {
         let state = |drive: &DriveIdentity| DriveState::new(&edge(&drive.tag), &edge(&drive.name()), read_back);
         let began = Instant::now();
         let drives: Vec<DriveState> = drives.iter().map(state).collect();

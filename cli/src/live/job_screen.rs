@@ -36,15 +36,15 @@ pub(crate) struct JobScreen {
 }
 
 impl JobScreen {
-    /// Begins to draw; `None` where the terminal can't be drawn on.
-    pub(crate) fn begin(job: &Arc<Mutex<JobState>>, look: Look, cancel: &Cancel) -> Option<Self> {
+    /// Begins to draw; `None` where the terminal can't be drawn on. Where there is a `cancel`, Ctrl-C has it ask how to stop.
+    pub(crate) fn begin(job: &Arc<Mutex<JobState>>, look: Look, cancel: Option<&Cancel>) -> Option<Self> {
         let (columns, rows) = size().ok()?;
         let drives = job.lock().unwrap_or_else(PoisonError::into_inner).drives.len();
         let viewport = Viewport::Inline(height(drives, columns, rows));
         let terminal =
             Terminal::with_options(CrosstermBackend::new(io::stderr()), TerminalOptions { viewport }).ok()?;
         let (told, hears) = channel();
-        let (job, cancel) = (Arc::clone(job), cancel.clone());
+        let (job, cancel) = (Arc::clone(job), cancel.cloned());
         let mut drawing = Drawing { terminal, job, look, cancel, is_raw: false };
         let thread = std::thread::Builder::new().name("screen".to_owned()).spawn(move || drawing.run(&hears)).ok()?;
         Some(Self { told, thread: Some(thread) })
@@ -69,14 +69,14 @@ struct Drawing {
     terminal: Terminal<CrosstermBackend<Stderr>>,
     job: Arc<Mutex<JobState>>,
     look: Look,
-    cancel: Cancel,
+    cancel: Option<Cancel>,
     /// While somebody is asked, keys come one by one.
     is_raw: bool,
 }
 
 impl Drawing {
     fn run(&mut self, hears: &Receiver<Told>) {
-        self.cancel.ask();
+        self.cancel.iter().for_each(Cancel::ask);
         loop {
             match hears.recv_timeout(FRAME) {
                 Ok(Told::Line(text)) => {
@@ -89,7 +89,7 @@ impl Drawing {
             self.question();
             self.frame();
         }
-        self.cancel.ask_no_more();
+        self.cancel.iter().for_each(Cancel::ask_no_more);
         self.cooked();
         // What comes after is written where the lines were.
         let corner = self.terminal.get_frame().area().as_position();
@@ -100,10 +100,13 @@ impl Drawing {
 
     /// A terminal that can't be drawn on any more ends no job.
     fn frame(&mut self) {
-        let job = self.job.lock().unwrap_or_else(PoisonError::into_inner);
-        let (since, look) = (job.began.elapsed(), self.look);
+        let (job, look) = (&self.job, self.look);
         let rows = size().map_or(u16::MAX, |(_, rows)| rows);
-        let _ = self.terminal.draw(|frame| draw(&job, since, look, rows, frame.buffer_mut()));
+        let _ = self.terminal.draw(|frame| {
+            // No longer than this: a terminal that takes nothing for a while must not hold up the job.
+            let job = job.lock().unwrap_or_else(PoisonError::into_inner);
+            draw(&job, job.began.elapsed(), look, rows, frame.buffer_mut());
+        });
     }
 
     fn above(&mut self, text: &str) {
@@ -115,7 +118,8 @@ impl Drawing {
 
     /// Asks whoever pressed Ctrl-C what is wanted; the job goes on meanwhile.
     fn question(&mut self) {
-        let is_open = self.cancel.is_open();
+        let Some(cancel) = self.cancel.clone() else { return };
+        let is_open = cancel.is_open();
         self.job.lock().unwrap_or_else(PoisonError::into_inner).is_asked = is_open;
         if !is_open {
             self.cooked();
@@ -126,25 +130,14 @@ impl Drawing {
             machine::terminal().into_iter().for_each(machine::forget_typed);
             self.is_raw = enable_raw_mode().is_ok();
             if !self.is_raw {
-                self.cancel.set();
+                cancel.set();
                 return;
             }
         }
         while poll(Duration::ZERO).unwrap_or(false) {
             if let Ok(Event::Key(key)) = read() {
-                self.answered(key);
+                answered(key, &cancel);
             }
-        }
-    }
-
-    fn answered(&mut self, key: KeyEvent) {
-        let is_ctrl_c = key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL);
-        match key.code {
-            _ if is_ctrl_c => self.cancel.set(),
-            KeyCode::Char('n' | 'N') => self.cancel.set(),
-            KeyCode::Char('s' | 'S') => self.cancel.set_after_stage(),
-            KeyCode::Char('g' | 'G') | KeyCode::Enter | KeyCode::Esc => self.cancel.go_on(),
-            _ => {}
         }
     }
 
@@ -152,5 +145,17 @@ impl Drawing {
         if std::mem::take(&mut self.is_raw) {
             let _ = disable_raw_mode();
         }
+    }
+}
+
+/// Does what the key stands for.
+fn answered(key: KeyEvent, cancel: &Cancel) {
+    let is_ctrl_c = key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL);
+    match key.code {
+        _ if is_ctrl_c => cancel.set(),
+        KeyCode::Char('n' | 'N') => cancel.set(),
+        KeyCode::Char('s' | 'S') => cancel.set_after_stage(),
+        KeyCode::Char('g' | 'G') | KeyCode::Enter | KeyCode::Esc => cancel.go_on(),
+        _ => {}
     }
 }

@@ -10,6 +10,7 @@ use pyrotyp_core::fetch::{Listener, News};
 use crate::asked::Common;
 use crate::out::say;
 use crate::show::edge::edge;
+use crate::show::letters;
 use crate::show::text::duration;
 
 /// Plain lines come no more often than this.
@@ -88,7 +89,8 @@ pub(crate) fn amount(done: u64, total: u64, rate: Option<f64>, left: Option<f64>
 /// How a line that moves looks.
 pub(crate) fn style() -> ProgressStyle {
     let style = ProgressStyle::with_template("  {prefix:<10} {wide_bar:.green/dim} {msg}  ");
-    style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·")
+    let signs = if letters::are_unicode() { "■■·" } else { "##." };
+    style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars(signs)
 }
 
 impl Progress {

@@ -161,12 +161,14 @@ fn drive_part(drive: &DriveRecord, record: &Record) -> DrivePart {
 
 fn facts(record: &Record) -> Vec<Fact> {
     let image = &record.image;
-    let mut all = vec![Fact { name: "file", value: image.file.shown() }];
+    // In which folder it lies is nobody's business who gets the page.
+    let file = image.file.rsplit('/').next().unwrap_or(&image.file);
+    let mut all = vec![Fact { name: "file", value: file.shown() }];
     let mut add = |name, value: Option<String>| all.extend(value.map(|value| Fact { name, value }));
     add("size", image.bytes.map(|bytes| format!("{} ({bytes} bytes)", human_bytes(bytes))));
     add("volume label", image.says.label.as_ref().map(|label| label.shown()));
     add("processors", image.says.architecture.map(|arch| arch.word().to_owned()));
-    add("from", image.origin.as_ref().map(|origin| origin.shown()));
+    add("from", image.origin.as_ref().filter(|origin| origin.contains("://")).map(|origin| origin.shown()));
     let proof = match image.proof.as_deref() {
         Some("signed") => image.signer.as_ref().map(|signer| format!("signed by {}", signer.shown())),
         Some("published") => Some("its published checksum matched".to_owned()),

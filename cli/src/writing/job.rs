@@ -60,7 +60,7 @@ pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'
     let drives: Vec<DriveIdentity> = plan.attached().map(DriveIdentity::of).collect();
     let before = image.is_file.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(plan, started, state.as_deref());
-    let progress = JobProgress::new(session.common, session.cancel, &drives, plan.how.read_back);
+    let progress = JobProgress::writing(session.common, session.cancel, &drives, plan.how.read_back);
     let targets = plan.targets(cleared, state.as_deref());
     let is_over = AtomicBool::new(false);
     let outcomes = std::thread::scope(|scope| {

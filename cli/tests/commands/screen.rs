@@ -71,7 +71,8 @@ fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &str)]) -> (i3
         }
     }
     assert!(typed.next().is_none(), "{}", terminal.screen.screen().contents());
-    (child.wait().unwrap().code().unwrap_or(-1), terminal.screen.screen().contents())
+    let rang = if terminal.bytes.contains(&7) { "\n[it rang]" } else { "" };
+    (child.wait().unwrap().code().unwrap_or(-1), terminal.screen.screen().contents() + rang)
 }
 
 const SLOW: &str = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 9000000\n";
@@ -83,12 +84,15 @@ fn a_job_is_drawn_and_ctrl_c_asks_how_to_stop_while_it_goes_on() {
     let write = format!("write desktop.iso --to {tag} --unattended --accept just-verified");
     // Going on: it ends as if nothing had been.
     let asked = ("n: stop now", "g");
-    let (status, shown) = seen(&bench, &write, 80, &[("write", "\x03"), asked, ("read back", "")]);
+    let keys = [("MB/s", "\x03"), asked, ("read back", "")];
+    let (status, shown) = seen(&bench, &format!("{write} --bell"), 80, &keys);
     assert!(status == 0 && shown.contains("verified: ") && !shown.contains("stop now"), "{shown}");
+    assert!(shown.ends_with("[it rang]"), "{shown}");
     assert!(bench.drive("a").starts_with(&DESKTOP));
     // After the stage: all of it is written, nothing is sealed, and it can be gone on with.
     let (status, shown) = seen(&bench, &write, 80, &[("MB/s", "\x03"), ("after this stage", "s")]);
     assert!(status == 8 && shown.contains("write: 18.5 MB in") && !shown.contains("read back: "), "{shown}");
+    assert!(!shown.contains("[it rang]"), "{shown}");
     assert!(shown.contains("no PC starts from it") && bench.is_blank_at_its_ends("a"), "{shown}");
     let (status, shown) = seen(&bench, &format!("{write} --resume"), 58, &[]);
     assert!(status == 0 && shown.contains("18.5 MB") && bench.drive("a").starts_with(&DESKTOP), "{shown}");

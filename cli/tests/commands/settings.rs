@@ -134,7 +134,7 @@ fn the_manual_has_a_page_for_each_command_and_each_shell_is_answered() {
     assert!(bench.pyrotyp("shelf add rescue.iso").starts_with("exit 0"));
     let completed = |words: &[&str]| {
         let mut command = Command::new(assert_cmd::cargo::cargo_bin!("pyrotyp"));
-        command.env_clear().env("HOME", bench.path("")).env("COMPLETE", "fish").current_dir(bench.path(""));
+        command.env_clear().env("HOME", bench.path("")).env("PYROTYP_COMPLETE", "fish").current_dir(bench.path(""));
         let output = command.args(["--", "pyrotyp"]).args(words).output().unwrap();
         let words = String::from_utf8(output.stdout).unwrap();
         words.lines().map(|line| line.split('\t').next().unwrap().to_owned()).collect::<Vec<_>>()
