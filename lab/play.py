@@ -256,6 +256,37 @@ def a_power_cut_leaves_every_record_whole(bench: Bench) -> None:
     expect("can't be read" not in said, "no record is torn", said)
 
 
+def reclaimed_drives_mount_at_once(bench: Bench) -> None:
+    """Sticks that were written become FAT and exFAT; the kernel mounts them and keeps up to a thousand files on each."""
+    drives = [Drive(name, size=size, vendor="Kestrin", product=product, serial=f"KP-{name}", sector_size=sector)
+              for name, size, product, sector in (("small", "64M", "Small", 512), ("large", "40G", "Large", 512), ("wide", "8G", "Wide", 4096))]
+    result = bench.play(
+        """
+        try() { # PRODUCT DEVICE KIND TYPE FILES
+            pyrotyp reclaim $(tag $1) --as $3 --unattended --quiet --accept just-verified; echo "$1 $3 reclaimed: $?"
+            for i in $(seq 50); do [ -b ${2}1 ] && break; sleep 0.1; done
+            mkdir -p /mnt/v; mount -t $4 ${2}1 /mnt/v || return
+            mkdir /mnt/v/folder; for i in $(seq $5); do echo "file $i of $1" > "/mnt/v/folder/Datei $i é.txt"; done
+            umount /mnt/v; mount -t $4 ${2}1 /mnt/v
+            n=0; for i in $(seq $5); do
+                read -r line < "/mnt/v/folder/Datei $i é.txt"; [ "$line" = "file $i of $1" ] && n=$((n + 1))
+            done
+            echo "$1 $3 kept: $n of $5"; umount /mnt/v
+        }
+        pyrotyp write $DESKTOP --to $(tag Small) --unattended --quiet > /dev/null
+        for kind in fat32 exfat; do
+            type=vfat; [ $kind = fat32 ] || type=exfat
+            try Small $LAB_DEV_small $kind $type 200; try Large $LAB_DEV_large $kind $type 1000; try Wide $LAB_DEV_wide $kind $type 200
+        done
+        """,
+        drives=drives, modules=[*VFAT, "nls_utf8", "exfat"], limit=400)
+    said = result["said"]
+    for name in ("Small", "Large", "Wide"):
+        for kind in ("fat32", "exfat"):
+            expect(f"{name} {kind} reclaimed: 0" in said, f"{name} is reclaimed as {kind}", said)
+            expect(re.search(rf"{name} {kind} kept: (\d+) of \1\n", said) is not None, f"{name} keeps its files on {kind}", said)
+
+
 def drives_are_known_again(bench: Bench) -> None:
     """Sticks, a reader, an empty slot, an external and an internal disk: their roles, and the same tags elsewhere."""
     kinds = {"a": Drive("a", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
@@ -531,7 +562,7 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
-    a_power_cut_leaves_every_record_whole,
+    a_power_cut_leaves_every_record_whole, reclaimed_drives_mount_at_once,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
     the_bench_lies_on_any_file_system, own_images_start_pcs, a_stick_pulled_out_while_it_is_compared_is_no_difference]

@@ -6,6 +6,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use pyrotyp_core::FindingId;
+use pyrotyp_core::compose::{TableForm, VolumeKind};
 use pyrotyp_core::drive::Tag;
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
 use pyrotyp_core::hash::Sum;
@@ -156,6 +157,8 @@ pub(crate) enum Command {
         /// Image file; without one, the drive is compared with what this bench's records keep of what was written
         image: Option<PathBuf>,
     },
+    /// Make a drive plain storage again: one empty volume, and no trace of what was there
+    Reclaim(Reclaim),
     /// Get an image over the network, check it, and put it on the shelf
     Fetch(Fetch),
     /// List the images of this bench; add, check or remove some
@@ -308,6 +311,39 @@ pub(crate) struct Job {
     /// Ask nothing: the drive must then be named by its tag
     #[arg(long)]
     pub unattended: bool,
+}
+
+/// What `reclaim` is asked.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Reclaim {
+    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
+    pub drive: String,
+    /// Which kind of volume [default: fat32 up to 32 GB, exfat above]
+    #[arg(long = "as", value_name = "KIND", value_parser = PossibleValuesParser::new(VolumeKind::ALL.map(VolumeKind::word)).try_map(volume_kind))]
+    pub kind: Option<VolumeKind>,
+    /// Which table of partitions
+    #[arg(long, value_name = "TABLE", default_value = "mbr", value_parser = PossibleValuesParser::new(TableForm::ALL.map(TableForm::word)).try_map(table_form))]
+    pub table: TableForm,
+    /// What the volume is called [default: as before, or the drive's model]
+    #[arg(long, value_name = "NAME")]
+    pub label: Option<String>,
+    /// Go on in spite of this finding; may be given again
+    #[arg(long, value_name = "ID", value_parser = finding_id)]
+    pub accept: Vec<FindingId>,
+    /// Eject the drive at the end
+    #[arg(long, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = yes_or_no())]
+    pub eject: Option<bool>,
+    /// Ask nothing: the drive must then be named by its tag
+    #[arg(long)]
+    pub unattended: bool,
+}
+
+fn volume_kind(word: String) -> Result<VolumeKind, &'static str> {
+    VolumeKind::ALL.into_iter().find(|kind| kind.word() == word).ok_or("no volume of this kind can be made")
+}
+
+fn table_form(word: String) -> Result<TableForm, &'static str> {
+    TableForm::ALL.into_iter().find(|form| form.word() == word).ok_or("no such table can be made")
 }
 
 /// What `fetch` is asked.

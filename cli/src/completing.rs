@@ -12,11 +12,10 @@ use pyrotyp_core::ledger::{Index, JobQuery};
 use pyrotyp_core::shelf::Shelf;
 
 use crate::asked::{Asked, Common};
+use crate::commands::manual::VARIABLE;
 use crate::session::attached::platform;
 use crate::session::folders::state_folder;
 
-/// The variable by which a shell asks; others ask other programs by others.
-pub(crate) const VARIABLE: &str = "PYROTYP_COMPLETE";
 /// Jobs that are offered.
 const JOBS: usize = 50;
 
@@ -47,6 +46,8 @@ fn completers() -> Vec<(&'static str, &'static str, ArgValueCompleter)> {
         ("write", "to", drives()),
         ("write", "image", shelved()),
         ("write", "accept", ArgValueCompleter::new(findings)),
+        ("reclaim", "drive", drives()),
+        ("reclaim", "accept", ArgValueCompleter::new(findings)),
         ("fetch", "straight_to", drives()),
         ("fetch", "accept", ArgValueCompleter::new(findings)),
         ("compare", "drive", drives()),

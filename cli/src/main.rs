@@ -93,6 +93,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Contents { drive } => commands::contents::run(drive, session),
         Command::Write(write) => commands::write::run(write, session),
         Command::Compare { drive, image } => commands::compare::run(drive, image.as_deref(), session),
+        Command::Reclaim(reclaim) => commands::reclaim::run(reclaim, session),
         Command::Fetch(fetch) => commands::fetch::run(fetch, session),
         Command::Shelf { command } => commands::shelf::run(command.as_ref(), session),
         Command::Ledger(asked) => commands::ledger::run(asked, common),

@@ -173,7 +173,7 @@ pub fn findings_for_choice(choice: &Choice, needs: Option<&ImageNeeds>, circumst
     {
         let text =
             format!("the name {path} was given to it {seconds} seconds ago: another drive may have had it before");
-        let next = format!("name the drive by its tag: --to {tag}; or name this finding with --accept fresh-name");
+        let next = format!("name the drive by its tag: {tag}; or name this finding with --accept fresh-name");
         found.push(Finding::ask(FindingId::FreshName, text, next));
     }
     if circumstances.confirmed == Confirmed::ByNobody {
@@ -195,10 +195,10 @@ fn no_proof(choice: &Choice, circumstances: &Circumstances) -> Option<Finding> {
         (format!("the tag {tag} fits another attached drive as well"), at_terminal.to_owned())
     } else if choice.by == NamedBy::Arriving {
         let text = "that a drive was plugged in just now proves nothing".to_owned();
-        (text, format!("without a technician to confirm it, name the drive by its tag: --to {tag}"))
+        (text, format!("without a technician to confirm it, name the drive by its tag: {tag}"))
     } else if choice.by != NamedBy::Tag {
         let text = format!("the name {path} proves nothing: the next drive plugged in may get it");
-        (text, format!("without a technician to confirm it, name the drive by its tag: --to {tag}"))
+        (text, format!("without a technician to confirm it, name the drive by its tag: {tag}"))
     } else {
         return None;
     };

@@ -16,6 +16,7 @@
 
 pub mod bytes;
 pub mod catalogue;
+pub mod compose;
 pub mod contents;
 pub mod devices;
 pub mod drive;

@@ -162,7 +162,10 @@ impl Walk<'_> {
         self.step(&["compare", stick, image], Exit::Differs)?;
         self.say("All of this is on record: what was done, and what was on which stick when.")?;
         self.step(&["ledger"], Exit::Done)?;
-        self.step(&["ledger", "drive", stick], Exit::Done)
+        self.step(&["ledger", "drive", stick], Exit::Done)?;
+        self.say("The laptop is done, and the stick comes back: plain storage again, and nothing left that a PC would start.")?;
+        let again = ["reclaim", stick, "--label", "CAFE", "--accept", "just-verified", "--unattended"];
+        self.step(&again, Exit::Done)
     }
 
     fn tags(&self) -> Result<Vec<(String, String)>, Failure> {

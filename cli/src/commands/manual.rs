@@ -9,10 +9,11 @@ use pyrotyp_core::machine::{self, Existing};
 use pyrotyp_core::text::Shown;
 
 use crate::asked::{Asked, Common};
-use crate::completing::VARIABLE;
 use crate::exit::{Exit, Failure, plain};
 use crate::out::put;
 
+/// The variable by which a shell asks for words; others ask other programs by others.
+pub(crate) const VARIABLE: &str = "PYROTYP_COMPLETE";
 /// Where shells look for completions, below a folder such as `/usr/share`.
 const COMPLETIONS: [(&str, &str); 3] = [
     ("bash", "bash-completion/completions/pyrotyp"),

@@ -10,6 +10,7 @@ pub(crate) mod fetch;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
 pub(crate) mod manual;
+pub(crate) mod reclaim;
 pub(crate) mod settings;
 pub(crate) mod shelf;
 pub(crate) mod write;

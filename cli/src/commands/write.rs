@@ -27,7 +27,7 @@ use crate::session::refusal::refusal;
 use crate::show::card;
 use crate::writing::choosing;
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
-use crate::writing::job::{self, Ready};
+use crate::writing::job::{self, Ready, ToldAs};
 use crate::writing::planning::{self, Image};
 use crate::writing::stream;
 
@@ -89,7 +89,16 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
     };
     let Proven { content, checked, .. } = proven;
     let source = KeptImage(content.bytes());
-    let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None };
+    let ready = Ready {
+        image,
+        source: &source,
+        checked,
+        plan: &plan,
+        cleared,
+        started: &started,
+        news: None,
+        told_as: ToldAs::Image,
+    };
     job::run(ready, platform, session)
 }
 
@@ -183,7 +192,9 @@ impl Preparing<'_> {
             checking.hold();
         }
         let mut ended = None;
-        confirm(Question { plan, image: &image, resuming: &resuming }, confirming, self.session.cancel, &mut || {
+        let checksum = image.checksum();
+        let question = Question { plan, content: image.on_card(&checksum), resuming: &resuming };
+        confirm(question, confirming, self.session.cancel, &mut || {
             if proven.is_some() || ended.is_some() {
                 return Ok(());
             }

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use pyrotyp_core::record::{DriveRecord, JobResult, Record};
+use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record};
 use pyrotyp_core::text::Shown;
 use qrcode::{EcLevel, QrCode};
 
@@ -68,9 +68,9 @@ pub(crate) struct Label {
 
 /// The label of a drive that a job has made; `None` if it made none, or the code has no room.
 pub(crate) fn label(record: &Record, drive: &DriveRecord) -> Option<Label> {
-    let proof = match drive.outcome.result {
-        JobResult::Verified => "verified",
-        JobResult::Written => "not read back",
+    let proof = match (record.kind, drive.outcome.result) {
+        (JobKind::Write | JobKind::Compare, JobResult::Verified) => "verified",
+        (JobKind::Write, JobResult::Written) => "not read back",
         _ => return None,
     };
     let tag = drive.drive.tag.shown();

@@ -80,6 +80,7 @@ fn outcome(result: JobResult, kind: JobKind) -> Outcome {
         (JobResult::Verified, JobKind::Write) => {
             ("good", "✓", "Verified: written, then read from the drive and equal to the image, byte for byte")
         }
+        (JobResult::Verified, JobKind::Reclaim) => ("good", "✓", "Plain storage again: its tables read back and equal"),
         (JobResult::Verified, JobKind::Compare) => {
             ("good", "✓", "Verified: read from the drive and equal to the image, byte for byte")
         }
@@ -189,7 +190,8 @@ fn facts(record: &Record) -> Vec<Fact> {
 pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
     let by = [record.by.person.as_deref(), record.by.bench.as_deref()].map(|one| one.map(|name| name.shown()));
     let by: Vec<String> = by.into_iter().flatten().collect();
-    let works = record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
+    let works = record.kind != JobKind::Reclaim
+        && record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
     let page = Page {
         image: record.image.called().shown(),
         when: local(&record.started),

@@ -41,16 +41,18 @@ pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> R
     let index = Index::of(&state).map_err(fail)?;
     let found = |row: JobRow, known| Recognised::Job { row: Box::new(row), known };
     let is_whole = |result: JobResult| matches!(result, JobResult::Verified | JobResult::Written);
+    let is_image =
+        |result: JobResult, job: &JobRow| job.kind == JobKind::Write && is_whole(result) && job.ended.is_some();
     if !drive.tag.is_unsure() {
         let own = DriveIdentity::of(drive).anywhere();
         let jobs = index.jobs(&JobQuery { tag: Some(drive.tag.to_string()), ..JobQuery::default() }).map_err(fail)?;
         let wrote = |job: &JobRow| {
             let one = job.drives.iter().find(|one| one.drive == own)?;
-            (job.kind == JobKind::Write && one.result != JobResult::Refused).then_some(one.result)
+            (job.kind.changes_drives() && one.result != JobResult::Refused).then_some(one.result)
         };
         // Whatever the last one left counts, and no earlier one.
         let last = jobs.into_iter().find_map(|job| Some((wrote(&job)?, job)));
-        if let Some((_, job)) = last.filter(|(result, job)| is_whole(*result) && job.ended.is_some()) {
+        if let Some((_, job)) = last.filter(|(result, job)| is_image(*result, job)) {
             return Ok(found(job, KnownBy::Tag));
         }
     }

@@ -34,17 +34,45 @@ pub(crate) struct OnCard<'a> {
 /// A line of the card: what it is about, and what is said of it.
 type Row = (&'static str, String);
 
+/// What will be on the drives.
+#[derive(Clone, Copy)]
+pub(crate) enum Content<'a> {
+    /// An image.
+    Image {
+        path: &'a Path,
+        inspection: &'a Inspection,
+        /// What is proven of it, in words.
+        checksum: &'a str,
+    },
+    /// An empty volume, in words.
+    Storage(&'a str),
+}
+
+impl Content<'_> {
+    fn rows(&self) -> Vec<Row> {
+        match self {
+            Self::Image { path, inspection, checksum } => {
+                let mut rows = vec![("image", path.shown())];
+                rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
+                rows.extend([("", inspected::boots_line(inspection)), ("checksum", (*checksum).to_owned())]);
+                rows
+            }
+            Self::Storage(words) => vec![("becomes", (*words).to_owned())],
+        }
+    }
+
+    /// What is to be done, as the question has it.
+    fn done(&self) -> &'static str {
+        match self {
+            Self::Image { .. } => "write the image",
+            Self::Storage(_) => "make it plain storage",
+        }
+    }
+}
+
 /// The card.
-pub(crate) fn card(
-    path: &Path,
-    inspection: &Inspection,
-    checksum: &str,
-    drives: &[OnCard<'_>],
-    read_back: ReadBack,
-) -> String {
-    let mut rows: Vec<Row> = vec![("image", path.shown())];
-    rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
-    rows.extend([("", inspected::boots_line(inspection)), ("checksum", checksum.to_owned())]);
+pub(crate) fn card(content: Content<'_>, drives: &[OnCard<'_>], read_back: ReadBack) -> String {
+    let mut rows = content.rows();
     for OnCard { drive: PlannedDrive { choice, findings, .. }, resuming, .. } in drives {
         let drive = &choice.drive;
         rows.extend([
@@ -68,7 +96,9 @@ pub(crate) fn card(
     rows.extend(
         times.max_by(|a, b| a.seconds.total_cmp(&b.seconds)).map(|time| ("time", expected_words(time, read_back))),
     );
-    rows.extend(inspection.findings.iter().map(note));
+    if let Content::Image { inspection, .. } = content {
+        rows.extend(inspection.findings.iter().map(note));
+    }
     let mut out = String::from("\n");
     for (name, value) in rows {
         // Writing to a string never fails.
@@ -83,18 +113,18 @@ pub(crate) fn has_places(drives: &[OnCard<'_>]) -> bool {
 }
 
 /// The question.
-pub(crate) fn question(drives: &[OnCard<'_>]) -> String {
+pub(crate) fn question(content: Content<'_>, drives: &[OnCard<'_>]) -> String {
+    let done = content.done();
     let words: Vec<&str> = drives.iter().map(|one| one.word.as_str()).collect();
     let (what, it, stays) = match (drives.len() > 1, has_places(drives)) {
-        (false, false) => ("this drive and write the image, type its tag".to_owned(), "it", "it is"),
+        (false, false) => (format!("this drive and {done}, type its tag"), "it", "it is"),
         (false, true) => {
-            let why =
-                format!("this drive and write the image, type where it is, {}: its tag fits others", words.join(" "));
+            let why = format!("this drive and {done}, type where it is, {}: its tag fits others", words.join(" "));
             (why, "it", "it is")
         }
-        (true, false) => ("these drives and write the image, type their tags".to_owned(), "them", "they are"),
+        (true, false) => (format!("these drives and {done}, type their tags"), "them", "they are"),
         (true, true) => {
-            let why = format!("these drives and write the image, type {}: some tags fit others", words.join(" "));
+            let why = format!("these drives and {done}, type {}: some tags fit others", words.join(" "));
             (why, "them", "they are")
         }
     };

@@ -4,6 +4,7 @@ use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use pyrotyp_core::compose::{Storage, TableForm, VolumeKind};
 use pyrotyp_core::contents::{Contents, Listed, TableKind};
 use pyrotyp_core::drive::{Bus, Drive, Port, Role, Surface, Volume};
 use pyrotyp_core::guard::{Judged, Rule};
@@ -563,6 +564,34 @@ pub(crate) fn write(record: &Record, job: Option<&str>) -> Value {
     all
 }
 
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct ReclaimDoc<'a> {
+    result: JobResult,
+    job: &'a str,
+    tag: &'a str,
+    path: &'a str,
+    table: TableForm,
+    filesystem: VolumeKind,
+    label: &'a str,
+    bytes: u64,
+}
+
+/// The document of `reclaim`.
+pub(crate) fn reclaim(record: &Record, storage: &Storage) -> Value {
+    let drive = record.drives.first();
+    document(&ReclaimDoc {
+        result: record.result,
+        job: &record.job,
+        tag: drive.map_or("", |drive| &drive.drive.tag),
+        path: drive.map_or("", |drive| &drive.drive.path),
+        table: storage.table,
+        filesystem: storage.kind,
+        label: &storage.label,
+        bytes: storage.drive_bytes,
+    })
+}
+
 /// What a drive was compared with.
 #[derive(Clone, Copy, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -638,6 +667,7 @@ mod tests {
             ("drives-explain", schema::<Vec<RuleDoc>>()),
             ("contents", schema::<ContentsDoc<'_>>()),
             ("write", written()),
+            ("reclaim", schema::<ReclaimDoc<'_>>()),
             ("compare", schema::<CompareDoc<'_>>()),
             ("ledger", schema::<Vec<Record>>()),
             ("ledger-show", schema::<Record>()),

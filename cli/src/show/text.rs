@@ -4,6 +4,7 @@ use std::fmt::Write;
 use std::path::Path;
 
 use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::compose::{Storage, TableForm, VolumeKind};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Outcome};
@@ -16,6 +17,9 @@ use crate::asked::Common;
 
 /// Most differences shown one by one.
 const DIFFERENCES_SHOWN: usize = 12;
+
+/// Below this there is too little room for FAT32, and an older FAT takes its place.
+const FAT32_LEAST: u64 = 540_000_000;
 
 /// Writing to a string never fails, so the result of `write!` is dropped.
 macro_rules! add {
@@ -176,6 +180,47 @@ pub(crate) fn written(
         }
     }
     out
+}
+
+/// How a drive came back to plain storage.
+pub(crate) fn reclaimed(storage: &Storage, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
+    let (name, tag, what) = (called(drive), &drive.tag, storage_words(storage));
+    match outcome.told.result {
+        JobResult::Verified => {
+            let mut out = format!("{GOOD}reclaimed{GOOD:#}: drive {tag} ({name}) is {what}\n");
+            out.push_str(&how_it_went(outcome));
+            if !common.quiet {
+                out.push_str("  next: pull it out and plug it in again, and it is there to be used\n");
+            }
+            out
+        }
+        JobResult::Differs => {
+            let what = outcome
+                .told
+                .conclusion
+                .map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
+            let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}): {what}\n");
+            out.push_str(&differences(&outcome.told.differences, outcome.told.more_differences));
+            out
+        }
+        JobResult::Written | JobResult::Refused | JobResult::Failed | JobResult::Stopped => String::new(),
+    }
+}
+
+/// What a drive becomes.
+pub(crate) fn storage_words(storage: &Storage) -> String {
+    let Storage { kind, table, label, drive_bytes, .. } = storage;
+    let kind = match kind {
+        VolumeKind::Fat32 if *drive_bytes < FAT32_LEAST => "FAT",
+        VolumeKind::Fat32 => "FAT32",
+        VolumeKind::Exfat => "exFAT",
+    };
+    let label = if label.is_empty() { "without a label".to_owned() } else { format!("\"{label}\"") };
+    let table = match table {
+        TableForm::Mbr => "in a master boot record",
+        TableForm::None => "without a table of partitions",
+    };
+    format!("plain storage: one empty {kind} volume {label}, {}, {table}", human_bytes(*drive_bytes))
 }
 
 /// What was moved, how long each part of it took, and what needed a second try.

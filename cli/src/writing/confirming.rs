@@ -10,11 +10,10 @@ use pyrotyp_core::plan::Plan;
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::Shown;
 
-use super::planning::Image;
 use crate::asked::Job;
 use crate::exit::{Exit, Failure};
 use crate::out::warn;
-use crate::show::card;
+use crate::show::card::{self, Content};
 
 /// How often it is looked whether the question still stands.
 const LOOK_EVERY: Duration = Duration::from_millis(50);
@@ -68,8 +67,8 @@ impl Confirming {
 pub(crate) struct Question<'a> {
     /// What will be done.
     pub(crate) plan: &'a Plan,
-    /// The image.
-    pub(crate) image: &'a Image<'a>,
+    /// What will be on the drives.
+    pub(crate) content: Content<'a>,
     /// What a job on each drive would go on with, in words.
     pub(crate) resuming: &'a [String],
 }
@@ -82,15 +81,14 @@ pub(crate) fn confirm(
     cancel: &Cancel,
     still_stands: &mut dyn FnMut() -> Result<(), Failure>,
 ) -> Result<(), Failure> {
-    let Question { plan, image, resuming } = question;
+    let Question { plan, content, resuming } = question;
     let on_card = |(number, drive)| card::OnCard {
         drive,
         resuming: resuming.get(number).map(String::as_str),
         word: plan.word_for(&drive.choice.drive),
     };
     let on_card: Vec<card::OnCard<'_>> = plan.drives.iter().enumerate().map(on_card).collect();
-    let checksum = image.expects.map_or_else(|| card::checksum_words(image.report), str::to_owned);
-    let shown = card::card(image.path, image.inspection, &checksum, &on_card, plan.how.read_back);
+    let shown = card::card(content, &on_card, plan.how.read_back);
     if let Confirming::Unattended = confirming {
         return Ok(());
     }
@@ -104,7 +102,7 @@ pub(crate) fn confirm(
         machine::forget_typed(io::stdin());
         Box::new(io::stdin())
     };
-    warn(&card::question(&on_card));
+    warn(&card::question(content, &on_card));
     let typed = ask(input, cancel, still_stands)?;
     if plan.is_confirmed_by(&typed) {
         return Ok(());

@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
+use pyrotyp_core::compose::Storage;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::Cleared;
@@ -41,11 +42,21 @@ pub(crate) struct Ready<'a> {
     pub started: &'a str,
     /// What is said on the way by whoever gives the image.
     pub news: Option<Heard>,
+    pub told_as: ToldAs<'a>,
+}
+
+/// How it is told what came of the job.
+#[derive(Clone, Copy)]
+pub(crate) enum ToldAs<'a> {
+    /// An image on drives.
+    Image,
+    /// A drive as plain storage.
+    Storage(&'a Storage),
 }
 
 /// Runs the job, keeps its record, and tells how it came out.
 pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'_>) -> Result<Exit, Failure> {
-    let Ready { image, source, checked, plan, cleared, started, news } = ready;
+    let Ready { image, source, checked, plan, cleared, started, news, told_as } = ready;
     let state = state_folder(session.common);
     let order = Order {
         source,
@@ -78,7 +89,8 @@ pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'
     if let (Some(hex), Some(before), false) = (sha256, before, image.is_packed()) {
         Examining::of(session).examiner(session).note_written(image.path, hex, &before);
     }
-    report(&image, plan, OnRecord { started, begun }, outcomes, session.common)
+    let about = About { image, plan, told_as };
+    report(about, OnRecord { started, begun }, outcomes, session.common)
 }
 
 /// Says what is heard from elsewhere, above the lines that move.
@@ -127,20 +139,24 @@ struct OnRecord<'a> {
     begun: Option<Begun>,
 }
 
-fn report(
-    image: &Image<'_>,
-    plan: &Plan,
-    on_record: OnRecord<'_>,
-    outcomes: Vec<Outcome>,
-    common: &Common,
-) -> Result<Exit, Failure> {
+/// What a job was about.
+struct About<'a> {
+    image: Image<'a>,
+    plan: &'a Plan,
+    told_as: ToldAs<'a>,
+}
+
+fn report(about: About<'_>, on_record: OnRecord<'_>, outcomes: Vec<Outcome>, common: &Common) -> Result<Exit, Failure> {
+    let About { image, plan, told_as } = about;
     let OnRecord { started, begun } = on_record;
     let mut record = plan.record(started, Came::Ended(&outcomes));
     let on_record = begun.as_ref().map(|begun| begun.job().to_owned());
     if let Some(begun) = begun {
         begun.job().clone_into(&mut record.job);
         // Before the record ends: whoever reads that finds them.
-        keep_blocks(&record.job, &outcomes, common);
+        if let ToldAs::Image = told_as {
+            keep_blocks(&record.job, &outcomes, common);
+        }
         match begun.end(&record) {
             Ok(()) => outcomes.iter().filter_map(|one| one.spent_notes.as_ref()).for_each(SpentNotes::remove),
             Err(error) => warn(&format!("how the job ended is not on record: {}\n", plain(&error))),
@@ -157,14 +173,20 @@ fn report(
     let exit = gravest.unwrap_or(Exit::Unexpected);
     let failure = failures.into_iter().reduce(together);
     if common.json {
-        let document = json::write(&record, on_record.as_deref());
+        let document = match told_as {
+            ToldAs::Image => json::write(&record, on_record.as_deref()),
+            ToldAs::Storage(storage) => json::reclaim(&record, storage),
+        };
         return match failure {
             Some(failure) => Err(Failure { exit, ..failure }.with_document(document)),
             None => put_document(&document).map(|()| exit),
         };
     }
     for (drive, outcome) in drives.iter().zip(&outcomes) {
-        put(&text::written(image.path, image.inspection, drive, outcome, common))?;
+        put(&match told_as {
+            ToldAs::Image => text::written(image.path, image.inspection, drive, outcome, common),
+            ToldAs::Storage(storage) => text::reclaimed(storage, drive, outcome, common),
+        })?;
     }
     put(&text::all_written(&drives, &outcomes))?;
     match failure {

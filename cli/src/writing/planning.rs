@@ -12,6 +12,7 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{ReadBack, Start, Writing};
 use pyrotyp_core::plan::{How, Plan, PlannedImage, Resume, Wish};
 use pyrotyp_core::published::Report;
+use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::{Level, machine};
 
@@ -23,6 +24,7 @@ use crate::session::attached::{ARRIVING, choose_drive};
 use crate::session::folders::state_folder;
 use crate::session::preferences::Preferences;
 use crate::session::settings::bench;
+use crate::show::card::{self, Content};
 
 impl Job {
     pub(crate) fn read_back(&self) -> ReadBack {
@@ -60,6 +62,16 @@ pub(crate) struct Image<'a> {
 }
 
 impl Image<'_> {
+    /// What is proven of it so far, in words.
+    pub(crate) fn checksum(&self) -> String {
+        self.expects.map_or_else(|| card::checksum_words(self.report), str::to_owned)
+    }
+
+    /// What the card says of it.
+    pub(crate) fn on_card<'a>(&'a self, checksum: &'a str) -> Content<'a> {
+        Content::Image { path: self.path, inspection: self.inspection, checksum }
+    }
+
     pub(crate) fn is_packed(&self) -> bool {
         self.inspection.container.is_some()
     }
@@ -103,7 +115,25 @@ pub(crate) fn plan(
         }
         choices.push(choice);
     }
+    plan_for(Chosen { kind: JobKind::Write, choices }, image, asked, platform, session)
+}
+
+/// Drives that were chosen, and for what.
+pub(crate) struct Chosen {
+    pub(crate) kind: JobKind,
+    pub(crate) choices: Vec<Choice>,
+}
+
+/// The plan for them.
+pub(crate) fn plan_for(
+    Chosen { kind, choices }: Chosen,
+    image: &Image<'_>,
+    asked: &Job,
+    platform: &dyn Platform,
+    session: &Session<'_>,
+) -> Result<Plan, Failure> {
     let wish = Wish {
+        kind,
         image: image.planned(),
         checks: image.checks.to_vec(),
         choices,

@@ -13,7 +13,7 @@ use pyrotyp_core::stop::Hearing;
 use pyrotyp_core::text::Shown;
 
 use super::confirming::{Confirming, ImageFrom, Question, confirm};
-use super::job::{self, Heard, Ready};
+use super::job::{self, Heard, Ready, ToldAs};
 use super::planning::{self, Image};
 use crate::asked::{Job, Write};
 use crate::exit::{Exit, Failure, plain};
@@ -100,7 +100,8 @@ pub(crate) fn write(
         .and_then(|_| planning::may_claim(&plan, platform))
         .and_then(|()| planning::resuming(&plan, bytes.filter(|_| beginning.packed.is_none()), None, session.common))
         .and_then(|resuming| {
-            let question = Question { plan: &plan, image: &image, resuming: &resuming };
+            let checksum = image.checksum();
+            let question = Question { plan: &plan, content: image.on_card(&checksum), resuming: &resuming };
             confirm(question, confirming, session.cancel, &mut || Ok(()))
         })
         .and_then(|()| planning::look_again(&mut plan, platform, session.common))
@@ -109,7 +110,8 @@ pub(crate) fn write(
         Ok(cleared) => cleared,
         Err(failure) => return Err(job::refused(&plan, &started, failure, session)),
     };
-    let ready = Ready { image, source, checked, plan: &plan, cleared, started: &started, news };
+    let told_as = ToldAs::Image;
+    let ready = Ready { image, source, checked, plan: &plan, cleared, started: &started, news, told_as };
     job::run(ready, platform, session)
 }
 

@@ -17,6 +17,7 @@ mod json;
 mod ledger;
 mod loop_device;
 mod packed;
+mod reclaim;
 mod schemas;
 mod screen;
 mod settings;

@@ -21,8 +21,9 @@ static SCHEMAS: LazyLock<BTreeMap<String, Validator>> = LazyLock::new(|| {
 /// Whose document it is.
 fn schema_of(words: &[&str]) -> String {
     let has = |word: &str| words.contains(&word);
-    let verbs =
-        ["inspect", "check", "drives", "contents", "write", "compare", "fetch", "shelf", "ledger", "settings", "demo"];
+    let verbs = [
+        "inspect", "check", "drives", "contents", "write", "compare", "fetch", "shelf", "ledger", "settings", "reclaim",
+    ];
     let verb = words.iter().find(|word| verbs.contains(word)).copied().unwrap_or("failure");
     let more = match verb {
         "drives" if has("--watch") => "-watch",

@@ -5,6 +5,11 @@ pub(crate) fn take<const N: usize>(data: &[u8], at: usize) -> Option<[u8; N]> {
     data.get(at..).and_then(|rest| rest.first_chunk()).copied()
 }
 
+/// Puts `bytes` at offset `at`; those that reach beyond `data` are left out.
+pub(crate) fn put(data: &mut [u8], at: usize, bytes: &[u8]) {
+    data.iter_mut().skip(at).zip(bytes).for_each(|(into, from)| *into = *from);
+}
+
 /// Little-endian number of two bytes.
 pub(crate) fn u16_le(data: &[u8], at: usize) -> Option<u16> {
     take(data, at).map(u16::from_le_bytes)

@@ -10,11 +10,13 @@ use serde::Serialize;
 
 use crate::drive::Drive;
 use crate::ledger::index::{Index, JobRow};
-use crate::record::{DriveIdentity, JobResult};
+use crate::record::{DriveIdentity, JobKind, JobResult};
 
 /// The last job of a drive, as the records have it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LastJob {
+    /// What it did.
+    pub kind: JobKind,
     /// Name of the image's file, without its folder.
     pub image: String,
     /// The image's volume label.
@@ -34,11 +36,14 @@ pub struct LastJob {
 impl LastJob {
     /// Whether it brought its image to the drive.
     pub fn is_there(&self) -> bool {
-        self.ended.is_some() && matches!(self.result, JobResult::Verified | JobResult::Written)
+        self.kind == JobKind::Write
+            && self.ended.is_some()
+            && matches!(self.result, JobResult::Verified | JobResult::Written)
     }
 
     fn of(job: &JobRow, result: JobResult) -> Self {
         Self {
+            kind: job.kind,
             image: job.image.rsplit('/').next().unwrap_or_default().to_owned(),
             label: job.label.clone(),
             result,
@@ -78,7 +83,8 @@ impl Drives {
 
     /// How many minutes before `now` a job has verified this drive, if none came after.
     pub fn verified_minutes_ago(&self, drive: &Drive, now: Timestamp) -> Option<u64> {
-        let last = self.last_on(drive).filter(|last| last.result == JobResult::Verified)?;
+        let last =
+            self.last_on(drive).filter(|last| last.kind == JobKind::Write && last.result == JobResult::Verified)?;
         u64::try_from(now.duration_since(last.end()?).as_mins()).ok()
     }
 

@@ -71,6 +71,8 @@ pub struct How {
 
 /// What a technician wants.
 pub struct Wish {
+    /// What is done with it.
+    pub kind: JobKind,
     /// The image.
     pub image: PlannedImage,
     /// What is compared before anything is changed.
@@ -97,6 +99,8 @@ pub struct PlannedDrive {
 /// What a job would do.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Plan {
+    /// What it does.
+    pub kind: JobKind,
     /// With which image.
     pub image: PlannedImage,
     /// What is compared before anything is changed, in its order.
@@ -130,13 +134,13 @@ impl Plan {
     /// # Errors
     /// When anything that the guard must know can't be found out.
     pub fn make(wish: Wish, platform: &dyn Platform, bench: &Bench, now: Timestamp) -> Result<Self, SurveyError> {
-        let Wish { image, checks, choices, how, accepted } = wish;
+        let Wish { kind, image, checks, choices, how, accepted } = wish;
         let intent = Intent { image: image.file.as_deref(), choices: &choices, confirmed: how.confirmed };
         let known = survey(platform, bench, &intent, now)?;
         let needs = image.needs();
         let drive = |choice| PlannedDrive { choice, findings: Vec::new(), expected: None };
         let drives = choices.into_iter().map(drive).collect();
-        let mut plan = Self { image, checks, drives, how, accepted, needs, known };
+        let mut plan = Self { kind, image, checks, drives, how, accepted, needs, known };
         plan.judge();
         Ok(plan)
     }
@@ -270,7 +274,7 @@ impl Plan {
             ended: (!matches!(came, Came::Begun)).then(|| Timestamp::now().to_string()),
             record: RECORD_VERSION,
             version: env!("CARGO_PKG_VERSION").to_owned(),
-            kind: JobKind::Write,
+            kind: self.kind,
             by: whose(),
             accepted: self.accepted.clone(),
             result: JobResult::of_all(drives.iter().map(|drive| drive.outcome.result)),

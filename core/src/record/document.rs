@@ -206,6 +206,8 @@ pub enum JobKind {
     Write,
     /// A drive against an image or a record; nothing is written.
     Compare,
+    /// A drive back to plain storage.
+    Reclaim,
 }
 
 impl JobKind {
@@ -214,6 +216,15 @@ impl JobKind {
         match self {
             Self::Write => "write",
             Self::Compare => "compare",
+            Self::Reclaim => "reclaim",
+        }
+    }
+
+    /// Whether a drive holds something else afterwards.
+    pub fn changes_drives(self) -> bool {
+        match self {
+            Self::Write | Self::Reclaim => true,
+            Self::Compare => false,
         }
     }
 }

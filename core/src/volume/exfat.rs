@@ -14,25 +14,25 @@ use crate::volume::fat::dos_time;
 use crate::volume::{ITEMS_MOST, Item};
 
 //   of the boot sector:                offset   type
-const NAME: usize = 3; //                        8 bytes
-const TABLE_OFFSET: usize = 80; //               u32, sectors
-const HEAP_OFFSET: usize = 88; //                u32, sectors
-const CLUSTER_COUNT: usize = 92; //              u32
-const ROOT_CLUSTER: usize = 96; //               u32
-const SECTOR_SHIFT: usize = 108; //              u8
-const CLUSTER_SHIFT: usize = 109; //             u8
+pub(crate) const NAME: usize = 3; //                        8 bytes
+pub(crate) const TABLE_OFFSET: usize = 80; //               u32, sectors
+pub(crate) const HEAP_OFFSET: usize = 88; //                u32, sectors
+pub(crate) const CLUSTER_COUNT: usize = 92; //              u32
+pub(crate) const ROOT_CLUSTER: usize = 96; //               u32
+pub(crate) const SECTOR_SHIFT: usize = 108; //              u8
+pub(crate) const CLUSTER_SHIFT: usize = 109; //             u8
 
 //   of a directory entry, by its type:
-const ENTRY: usize = 32;
-const BITMAP: u8 = 0x81; //                      §7.1: first cluster at 20, length at 24
+pub(crate) const ENTRY: usize = 32;
+pub(crate) const BITMAP: u8 = 0x81; //                      §7.1: first cluster at 20, length at 24
 const FILE: u8 = 0x85; //                        §7.4: attributes at 4, changed at 12
 const STREAM: u8 = 0xC0; //                      §7.6: length of the name at 3, length at 24
 const NAME_PART: u8 = 0xC1; //                   §7.7: 15 characters from 2 on
 const ATTRIBUTES: usize = 4; //                  u16
 const MODIFIED: usize = 12; //                   u32
 const NAME_LENGTH: usize = 3; //                 u8
-const FIRST_CLUSTER: usize = 20; //              u32
-const DATA_LENGTH: usize = 24; //                u64
+pub(crate) const FIRST_CLUSTER: usize = 20; //              u32
+pub(crate) const DATA_LENGTH: usize = 24; //                u64
 const NAME_TEXT: std::ops::Range<usize> = 2..32;
 const ATTRIBUTE_FOLDER: u16 = 0x10;
 

@@ -15,36 +15,36 @@ use crate::bytes::{ReadAt, read_block};
 use crate::volume::{ITEMS_MOST, Item};
 
 //   of the boot sector:               offset   type
-const BYTES_PER_SECTOR: usize = 11; //          u16
-const SECTORS_PER_CLUSTER: usize = 13; //       u8
-const RESERVED_SECTORS: usize = 14; //          u16
-const TABLES: usize = 16; //                    u8
-const ROOT_ENTRIES: usize = 17; //              u16, zero in FAT32
-const SECTORS_16: usize = 19; //                u16, or zero
-const SECTORS_PER_TABLE_16: usize = 22; //      u16, zero in FAT32
-const SECTORS_32: usize = 32; //                u32, or zero
-const SECTORS_PER_TABLE_32: usize = 36; //      u32, FAT32 alone
-const ROOT_CLUSTER: usize = 44; //              u32, FAT32 alone
-const INFO_SECTOR: usize = 48; //               u16, FAT32 alone
-const LABEL_16: usize = 43; //                  11 bytes
-const LABEL_32: usize = 71; //                  11 bytes
+pub(crate) const BYTES_PER_SECTOR: usize = 11; //          u16
+pub(crate) const SECTORS_PER_CLUSTER: usize = 13; //       u8
+pub(crate) const RESERVED_SECTORS: usize = 14; //          u16
+pub(crate) const TABLES: usize = 16; //                    u8
+pub(crate) const ROOT_ENTRIES: usize = 17; //              u16, zero in FAT32
+pub(crate) const SECTORS_16: usize = 19; //                u16, or zero
+pub(crate) const SECTORS_PER_TABLE_16: usize = 22; //      u16, zero in FAT32
+pub(crate) const SECTORS_32: usize = 32; //                u32, or zero
+pub(crate) const SECTORS_PER_TABLE_32: usize = 36; //      u32, FAT32 alone
+pub(crate) const ROOT_CLUSTER: usize = 44; //              u32, FAT32 alone
+pub(crate) const INFO_SECTOR: usize = 48; //               u16, FAT32 alone
+pub(crate) const LABEL_16: usize = 43; //                  11 bytes
+pub(crate) const LABEL_32: usize = 71; //                  11 bytes
 
 //   of the sector of FAT32 that counts what is free:
-const INFO_MAGIC: u32 = 0x4161_5252;
-const INFO_MAGIC_2: u32 = 0x6141_7272;
-const INFO_MAGIC_2_AT: usize = 484; //          u32
-const INFO_FREE: usize = 488; //                u32
+pub(crate) const INFO_MAGIC: u32 = 0x4161_5252;
+pub(crate) const INFO_MAGIC_2: u32 = 0x6141_7272;
+pub(crate) const INFO_MAGIC_2_AT: usize = 484; //          u32
+pub(crate) const INFO_FREE: usize = 488; //                u32
 
 //   of a directory entry:
-const ENTRY: usize = 32;
-const ATTRIBUTES: usize = 11; //                u8
+pub(crate) const ENTRY: usize = 32;
+pub(crate) const ATTRIBUTES: usize = 11; //                u8
 const CLUSTER_HIGH: usize = 20; //              u16, FAT32 alone
 const CLUSTER_LOW: usize = 26; //               u16
 const FILE_SIZE: usize = 28; //                 u32, bytes
-const TIME: usize = 22; //                      u16
-const DATE: usize = 24; //                      u16
+pub(crate) const TIME: usize = 22; //                      u16
+pub(crate) const DATE: usize = 24; //                      u16
 const ATTRIBUTE_LONG: u8 = 0x0F;
-const ATTRIBUTE_VOLUME: u8 = 0x08;
+pub(crate) const ATTRIBUTE_VOLUME: u8 = 0x08;
 const ATTRIBUTE_FOLDER: u8 = 0x10;
 
 /// Most clusters followed in one search.

@@ -15,10 +15,10 @@ use crate::volume::bootcode::BootCode;
 
 /// Size of the record, in bytes, whatever the drive's sector size.
 pub const MBR_BYTES: usize = 512;
-const DISK_SIGNATURE: usize = 440;
-const FIRST_ENTRY: usize = 446;
+pub(crate) const DISK_SIGNATURE: usize = 440;
+pub(crate) const FIRST_ENTRY: usize = 446;
 const ENTRY_BYTES: usize = 16;
-const BOOT_SIGNATURE: usize = 510;
+pub(crate) const BOOT_SIGNATURE: usize = 510;
 const FIRST_LOGICAL: u32 = 5;
 /// Most logical partitions that are read.
 pub const LOGICAL_MOST: u32 = 64;
@@ -30,6 +30,12 @@ pub struct PartitionType(pub u8);
 impl PartitionType {
     /// EFI system partition.
     pub const ESP: Self = Self(0xEF);
+    /// FAT32, counted in blocks.
+    pub const FAT32: Self = Self(0x0C);
+    /// FAT16, counted in blocks.
+    pub const FAT16: Self = Self(0x0E);
+    /// exFAT, or NTFS.
+    pub const EXFAT: Self = Self(0x07);
     /// The entry that covers a GPT.
     pub const GPT_PROTECTIVE: Self = Self(0xEE);
 

@@ -40,11 +40,8 @@ pub(super) fn labels(record: &Record, into: &Path, common: &Common) -> Result<Ex
     let made = record.drives.iter().filter_map(|drive| Some((drive, paper::label(record, drive)?)));
     let made: Vec<_> = made.collect();
     if made.is_empty() {
-        let text = format!(
-            "job {} made no stick that could be labelled, it ended with: {}",
-            record.job.shown(),
-            record.result.word()
-        );
+        let (job, kind, result) = (record.job.shown(), record.kind.word(), record.result.word());
+        let text = format!("job {job} made no stick that could be labelled: {kind}, {result}");
         let next = format!("pyrotyp ledger show {} tells why", shell::word(&record.job));
         return Err(Failure::new(Exit::Usage, text, next));
     }

@@ -1,0 +1,116 @@
+//! `pyrotyp reclaim`: a drive back to plain storage.
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use pyrotyp_core::compose::{ComposeError, Storage, VolumeKind, storage};
+use pyrotyp_core::devices::Platform;
+use pyrotyp_core::drive::Drive;
+use pyrotyp_core::image;
+use pyrotyp_core::job::{Checked, KeptImage};
+use pyrotyp_core::plan::Plan;
+use pyrotyp_core::record::JobKind;
+use pyrotyp_core::text::chain;
+
+use crate::asked::{Job, Reclaim};
+use crate::exit::{Exit, Failure, plain};
+use crate::out::say;
+use crate::session::Session;
+use crate::session::attached::{ARRIVING, choose_drive, needs_medium, platform};
+use crate::show::card::Content;
+use crate::show::text;
+use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
+use crate::writing::job::{self, Ready, ToldAs};
+use crate::writing::planning::{self, Chosen, Image};
+
+/// Puts an empty volume onto one drive, by the same way as an image.
+pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failure> {
+    let job = Job { accept: asked.accept.clone(), eject: asked.eject, unattended: asked.unattended, ..Job::default() };
+    let confirming = Confirming::find(&job, ImageFrom::Elsewhere)?;
+    if asked.unattended && asked.drive == ARRIVING {
+        let text =
+            "nobody confirms the drive that is plugged in next, and that it comes next proves nothing (no-proof)";
+        return Err(Failure::new(Exit::Refused, text, "name the drive by its tag, or leave --unattended away"));
+    }
+    let platform = &*platform(session.common)?;
+    let choice = choose_drive(platform, &asked.drive, session.cancel, &|text| say(session.common, text))?;
+    needs_medium(&choice.drive)?;
+    let started = Timestamp::now().to_string();
+    let wanted = wanted(asked, &choice.drive, &started)?;
+    let made = storage(&wanted).map_err(|error| unmade(&error, &choice.drive))?;
+    let mut inspection = image::inspect(&made).map_err(|error| {
+        Failure::new(Exit::Unexpected, format!("what was made can't be read: {}", plain(&error)), "")
+    })?;
+    // It is to start nothing: what would speak against an image does not speak against it.
+    inspection.findings.clear();
+    inspection.tables.sector_bytes = Some(wanted.sector_bytes);
+    // The table reaches to the drive's end; what is written does not.
+    inspection.span.needs_bytes = pyrotyp_core::bytes::ReadAt::size(&made);
+    let what = format!("plain storage, {}", wanted.kind.word());
+    inspection.label = Some(what.clone());
+    let image = Image {
+        path: Path::new(&what),
+        is_file: false,
+        inspection: &inspection,
+        bytes: Some(pyrotyp_core::bytes::ReadAt::size(&made)),
+        report: None,
+        expects: None,
+        checks: &[],
+    };
+    let mut plan =
+        planning::plan_for(Chosen { kind: JobKind::Reclaim, choices: vec![choice] }, &image, &job, platform, session)?;
+    let words = text::storage_words(&wanted);
+    let cleared = Asking { platform, session, words: &words }
+        .ask(&mut plan, confirming)
+        .map_err(|failure| job::refused(&plan, &started, failure, session))?;
+    let (source, told_as) = (KeptImage(&made), ToldAs::Storage(&wanted));
+    let checked = Checked::default();
+    let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
+    job::run(ready, platform, session)
+}
+
+/// The question, and what is asked of the guard around it.
+struct Asking<'a> {
+    platform: &'a dyn Platform,
+    session: &'a Session<'a>,
+    words: &'a str,
+}
+
+impl Asking<'_> {
+    fn ask(&self, plan: &mut Plan, confirming: Confirming) -> Result<Vec<pyrotyp_core::guard::Cleared>, Failure> {
+        planning::clear(plan)?;
+        planning::may_claim(plan, self.platform)?;
+        let question = Question { plan, content: Content::Storage(self.words), resuming: &[] };
+        confirm(question, confirming, self.session.cancel, &mut || Ok(()))?;
+        planning::look_again(plan, self.platform, self.session.common)?;
+        planning::clear(plan)
+    }
+}
+
+/// What the drive is to be, with what was left away.
+fn wanted(asked: &Reclaim, drive: &Drive, started: &str) -> Result<Storage, Failure> {
+    let kind = asked.kind.unwrap_or_else(|| VolumeKind::for_size(drive.bytes));
+    let label = match &asked.label {
+        Some(label) => {
+            kind.label(label).map_err(|fault| Failure::new(Exit::Usage, fault.to_string(), "choose another --label"))?
+        }
+        None => {
+            let volumes = || drive.holds.partitions.iter().map(|part| &part.volume).chain(&drive.holds.whole);
+            // What an installer calls its volumes is no name for a stick.
+            let is_image = volumes().any(|volume| volume.filesystem.as_deref() == Some("iso9660"));
+            let before = volumes().filter(|_| !is_image).find_map(|volume| volume.label.as_deref());
+            kind.label_like(before.or(drive.says.model.as_deref()).unwrap_or_default())
+        }
+    };
+    // The same for the same drive at the same time, and else another.
+    let serial = pyrotyp_core::compose::serial(drive.tag.as_str(), started);
+    Ok(Storage { drive_bytes: drive.bytes, sector_bytes: drive.sector_bytes, kind, table: asked.table, label, serial })
+}
+
+fn unmade(error: &ComposeError, drive: &Drive) -> Failure {
+    let next = match error {
+        ComposeError::Table { .. } => "use --table none, or write it on a computer that makes a GPT",
+        _ => "choose another kind with --as",
+    };
+    Failure::new(Exit::Usage, format!("drive {}: {}", drive.tag, chain(error)), next)
+}

@@ -1,0 +1,101 @@
+//! Parts with their places, read as one: zeros lie between them.
+
+use std::io;
+
+use crate::bytes::ReadAt;
+
+/// Bytes that were made, at their place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Segment {
+    at: u64,
+    bytes: Vec<u8>,
+}
+
+impl Segment {
+    fn end(&self) -> u64 {
+        self.at.saturating_add(self.bytes.len() as u64)
+    }
+}
+
+/// What is to lie on a drive from its start on.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Composition {
+    /// In order; none reaches into the next.
+    segments: Vec<Segment>,
+    bytes: u64,
+}
+
+impl Composition {
+    /// Of so many bytes, all zero.
+    pub(crate) fn zeros(bytes: u64) -> Self {
+        Self { segments: Vec::new(), bytes }
+    }
+
+    /// Puts bytes behind all that were put before; those that do not fit are left out.
+    pub(crate) fn put(&mut self, at: u64, bytes: Vec<u8>) {
+        let last = self.segments.last().map_or(0, Segment::end);
+        let segment = Segment { at, bytes };
+        debug_assert!(at >= last && segment.end() <= self.bytes, "parts come in order and fit");
+        if at >= last && segment.end() <= self.bytes && !segment.bytes.is_empty() {
+            self.segments.push(segment);
+        }
+    }
+
+    /// Puts all of another one at a place.
+    pub(crate) fn put_all(&mut self, at: u64, other: Self) {
+        for Segment { at: inner, bytes } in other.segments {
+            self.put(at.saturating_add(inner), bytes);
+        }
+    }
+}
+
+impl ReadAt for Composition {
+    fn size(&self) -> u64 {
+        self.bytes
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let left = usize::try_from(self.bytes.saturating_sub(at)).unwrap_or(usize::MAX);
+        let count = left.min(into.len());
+        let into = into.get_mut(..count).unwrap_or_default();
+        into.fill(0);
+        let end = at.saturating_add(count as u64);
+        let first = self.segments.partition_point(|segment| segment.end() <= at);
+        for segment in self.segments.iter().skip(first).take_while(|segment| segment.at < end) {
+            let (skipped, before) = (at.saturating_sub(segment.at), segment.at.saturating_sub(at));
+            let place = |bytes: u64| usize::try_from(bytes).unwrap_or(usize::MAX);
+            let (from, to) = (segment.bytes.iter().skip(place(skipped)), into.iter_mut().skip(place(before)));
+            to.zip(from).for_each(|(into, byte)| *into = *byte);
+        }
+        Ok(count)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn any_part_of_it_reads_as_all_of_it_does(
+            parts in proptest::collection::vec((0u64..50, 1usize..40), 0..8), at in 0u64..500, count in 0usize..300,
+        ) {
+            let (mut composition, mut whole, mut next) = (Composition::zeros(400), vec![0u8; 400], 0u64);
+            for (number, (gap, length)) in parts.into_iter().enumerate() {
+                let place = next + gap;
+                if place + length as u64 > 400 {
+                    break;
+                }
+                whole[place as usize..place as usize + length].fill(number as u8 + 1);
+                composition.put(place, vec![number as u8 + 1; length]);
+                next = place + length as u64;
+            }
+            let mut read = vec![0xAA; count];
+            let got = composition.read_at(at, &mut read).unwrap();
+            let from = (at as usize).min(400);
+            prop_assert_eq!(got, count.min(400 - from));
+            prop_assert_eq!(&read[..got], &whole[from..from + got]);
+        }
+    }
+}

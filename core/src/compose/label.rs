@@ -1,0 +1,85 @@
+//! Volume labels, as file systems allow them.
+
+use crate::compose::VolumeKind;
+
+/// Why a label can't be used.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum LabelFault {
+    /// It is too long.
+    #[error("a label of {} has {most} letters at most", kind.word())]
+    Long {
+        /// Of which kind of volume.
+        kind: VolumeKind,
+        /// So many.
+        most: usize,
+    },
+    /// A letter in it is not allowed.
+    #[error("a label of {} can't hold {letter:?}", kind.word())]
+    Letter {
+        /// Of which kind of volume.
+        kind: VolumeKind,
+        /// Which.
+        letter: char,
+    },
+}
+
+/// Letters of a label, of both kinds. FAT: Microsoft FAT Specification (2004), section 6.1; exFAT: its specification, section 7.3.
+const LETTERS_MOST: usize = 11;
+/// Beside letters and digits, what a label of FAT may hold.
+const FAT_SIGNS: &str = " !#$%&'()-@^_`{}~";
+/// What no label of exFAT may hold, section 7.7.3.
+const EXFAT_BARRED: &str = "\"*/:<>?\\|";
+
+impl VolumeKind {
+    /// The label as this kind of volume keeps it.
+    ///
+    /// # Errors
+    /// When it can't.
+    pub fn label(self, asked: &str) -> Result<String, LabelFault> {
+        let label = match self {
+            Self::Fat32 => asked.trim().to_ascii_uppercase(),
+            Self::Exfat => asked.trim().to_owned(),
+        };
+        let units = label.encode_utf16().count();
+        let letter = label.chars().find(|c| !self.takes(*c));
+        match letter {
+            Some(letter) => Err(LabelFault::Letter { kind: self, letter }),
+            None if units > LETTERS_MOST => Err(LabelFault::Long { kind: self, most: LETTERS_MOST }),
+            None => Ok(label),
+        }
+    }
+
+    fn takes(self, c: char) -> bool {
+        match self {
+            Self::Fat32 => c.is_ascii_alphanumeric() || FAT_SIGNS.contains(c),
+            Self::Exfat => !c.is_control() && !EXFAT_BARRED.contains(c),
+        }
+    }
+
+    /// The nearest label to a name that was not given as one, such as a drive's model; nothing may be left of it.
+    pub fn label_like(self, name: &str) -> String {
+        let taken: String = name.chars().filter(|c| self.takes(*c)).take(LETTERS_MOST).collect();
+        self.label(&taken).unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn labels_are_what_their_volume_allows() {
+        use VolumeKind::{Exfat, Fat32};
+        assert_eq!(Fat32.label(" Holiday 24").unwrap(), "HOLIDAY 24");
+        assert_eq!(Exfat.label("Ferien Übig").unwrap(), "Ferien Übig");
+        assert_eq!(Fat32.label("Ü"), Err(LabelFault::Letter { kind: Fat32, letter: 'Ü' }));
+        assert_eq!(Exfat.label("a/b"), Err(LabelFault::Letter { kind: Exfat, letter: '/' }));
+        assert_eq!(Fat32.label("twelve chars"), Err(LabelFault::Long { kind: Fat32, most: 11 }));
+        // Letters beyond the basic plane count twice.
+        assert!(Exfat.label("\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}").is_ok());
+        assert!(Exfat.label("\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}").is_err());
+        assert_eq!([Fat32.label_like("Kestrin: Pocket 3.1"), Exfat.label_like("日本/語")], ["KESTRIN POC", "日本語"]);
+        assert_eq!(Exfat.label_like("\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}"), "");
+    }
+}

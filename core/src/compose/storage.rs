@@ -1,0 +1,222 @@
+//! Plain storage: a drive with one empty volume, in a partition or without a table.
+
+use serde::{Deserialize, Serialize};
+
+use crate::bytes::{MIB, human_bytes};
+use crate::compose::VolumeKind;
+use crate::compose::composition::Composition;
+use crate::compose::exfat::{ExfatVolume, exfat};
+use crate::compose::fat::{FatVolume, fat};
+use crate::compose::mbr::mbr;
+use crate::volume::mbr::PartitionType;
+
+/// The partition begins here: at a piece that flash memory erases at once.
+const FIRST_BYTE: u64 = 4 * MIB;
+/// Below this there is no room for the distance.
+const SMALL: u64 = 64 * MIB;
+const FIRST_BYTE_OF_SMALL: u64 = MIB;
+/// So much at the drive's end stays empty: a copy of a GPT lies there on others, and must not come back.
+const LAST_BYTES: u64 = MIB;
+
+/// Which table of partitions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum TableForm {
+    /// A master boot record.
+    Mbr,
+    /// None: the volume takes the whole drive.
+    None,
+}
+
+impl TableForm {
+    /// All of them.
+    pub const ALL: [Self; 2] = [Self::Mbr, Self::None];
+
+    /// In a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Mbr => "mbr",
+            Self::None => "none",
+        }
+    }
+}
+
+/// What the drive is to be.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Storage {
+    /// Size of the drive, in bytes.
+    pub drive_bytes: u64,
+    /// Its smallest unit, in bytes.
+    pub sector_bytes: u32,
+    /// What volume.
+    pub kind: VolumeKind,
+    /// In which table.
+    pub table: TableForm,
+    /// As [`VolumeKind::label`] gives it; empty for none.
+    pub label: String,
+    /// Tells this volume from others: its serial number, and the drive's signature.
+    pub serial: u32,
+}
+
+/// A serial number for the volume of the drive with this tag that is made at this time: another time, another number.
+pub fn serial(tag: &str, started: &str) -> u32 {
+    let digest = blake3::hash(format!("{tag} {started}").as_bytes());
+    digest.as_bytes().first_chunk().copied().map_or(1, u32::from_le_bytes)
+}
+
+/// Why it can't be made.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ComposeError {
+    /// The volume's kind has no such size.
+    #[error("a volume of {} can't have {}", kind.word(), human_bytes(*bytes))]
+    Size {
+        /// Of which kind.
+        kind: VolumeKind,
+        /// Of how many bytes.
+        bytes: u64,
+    },
+    /// The table does not count so far.
+    #[error("a master boot record does not reach to the end of {}", human_bytes(*bytes))]
+    Table {
+        /// Size of the drive.
+        bytes: u64,
+    },
+}
+
+/// What is to lie at the drive's start; all that comes behind it is free.
+///
+/// # Errors
+/// When the drive is too small or too large for that.
+pub fn storage(wanted: &Storage) -> Result<Composition, ComposeError> {
+    let Storage { drive_bytes, sector_bytes, kind, table, ref label, serial } = *wanted;
+    let sector = u64::from(sector_bytes.max(512));
+    let first = match table {
+        TableForm::None => 0,
+        TableForm::Mbr if drive_bytes < SMALL => FIRST_BYTE_OF_SMALL,
+        TableForm::Mbr => FIRST_BYTE,
+    };
+    let last = drive_bytes.saturating_sub(LAST_BYTES);
+    let bytes = last.saturating_sub(first);
+    let bytes = bytes.saturating_sub(bytes.checked_rem(sector).unwrap_or_default());
+    let no_size = || ComposeError::Size { kind, bytes };
+    let no_table = || ComposeError::Table { bytes: drive_bytes };
+    let blocks = |bytes: u64| u32::try_from(bytes.checked_div(sector).unwrap_or_default());
+    let hidden = blocks(first).map_err(|_| no_table())?;
+    let (volume, type_code) = match kind {
+        VolumeKind::Fat32 => {
+            let volume =
+                fat(&FatVolume { bytes, sector_bytes: sector as u32, hidden, label, serial }).ok_or_else(no_size)?;
+            (volume, if bytes < 512 * MIB { PartitionType::FAT16 } else { PartitionType::FAT32 })
+        }
+        VolumeKind::Exfat => {
+            let wanted = ExfatVolume { bytes, sector_bytes: sector as u32, hidden: u64::from(hidden), label, serial };
+            (exfat(&wanted).ok_or_else(no_size)?, PartitionType::EXFAT)
+        }
+    };
+    let mut made = Composition::zeros(first.saturating_add(crate::bytes::ReadAt::size(&volume)));
+    if table == TableForm::Mbr {
+        let count = blocks(bytes).map_err(|_| no_table())?;
+        made.put(0, mbr(type_code, hidden, count, serial));
+    }
+    made.put_all(first, volume);
+    Ok(made)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::process::Command;
+
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::bytes::ReadAt;
+    use crate::image::inspect;
+
+    fn wanted(drive_bytes: u64, sector_bytes: u32, kind: VolumeKind, table: TableForm) -> Storage {
+        let label = if kind == VolumeKind::Fat32 { "HOLIDAY" } else { "Ferien Üb" };
+        Storage { drive_bytes, sector_bytes, kind, table, label: label.to_owned(), serial: 0x1234_5678 }
+    }
+
+    /// Whether the system's own checker finds nothing in the volume, on a sparse file of its true size.
+    fn is_clean(storage: &Storage) -> bool {
+        let made = self::storage(storage).unwrap();
+        let first = match (storage.table, storage.drive_bytes < SMALL) {
+            (TableForm::None, _) => 0,
+            (TableForm::Mbr, true) => FIRST_BYTE_OF_SMALL,
+            (TableForm::Mbr, false) => FIRST_BYTE,
+        };
+        let mut bytes = vec![0; usize::try_from(made.size() - first).unwrap()];
+        made.fill_at(first, &mut bytes).unwrap();
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::io::Write::write_all(&mut file.as_file(), &bytes).unwrap();
+        file.as_file().set_len(storage.drive_bytes - LAST_BYTES - first).unwrap();
+        let checker = if storage.kind == VolumeKind::Fat32 { "fsck.fat" } else { "fsck.exfat" };
+        let output = Command::new(checker).arg("-n").arg(file.path()).output();
+        let output = output.unwrap_or_else(|error| panic!("apt-get install dosfstools exfatprogs: {checker}: {error}"));
+        let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "{storage:?}: {text}");
+        true
+    }
+
+    #[test]
+    #[ignore = "needs fsck.fat and fsck.exfat"]
+    fn the_systems_checkers_find_nothing_in_any_size() {
+        const GB: u64 = 1_000_000_000;
+        for kind in VolumeKind::ALL {
+            for bytes in [
+                8 * MIB,
+                9_000_448,
+                64 * MIB,
+                200 * MIB,
+                530 * MIB,
+                GB,
+                4 * GB,
+                16_008_609_792,
+                32 * GB,
+                256 * GB,
+                1_900 * GB,
+            ] {
+                for (sector, table) in [(512, TableForm::Mbr), (512, TableForm::None), (4096, TableForm::Mbr)] {
+                    assert!(is_clean(&wanted(bytes / 4096 * 4096, sector, kind, table)));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_made_is_known_again_by_our_own_readers_and_short() {
+        for kind in VolumeKind::ALL {
+            let made = storage(&wanted(32_000_000_000, 512, kind, TableForm::Mbr)).unwrap();
+            assert!(made.size() < 24_000_000, "{kind:?}: {}", made.size());
+            let seen = inspect(&made).unwrap();
+            assert_eq!((seen.tables.mbr.len(), seen.tables.mbr[0].start), (1, FIRST_BYTE));
+            assert_eq!(seen.tables.mbr[0].bytes, (32_000_000_000 - LAST_BYTES - FIRST_BYTE) / 512 * 512);
+            assert!(seen.boots.is_empty(), "{:?}", seen.boots);
+        }
+        let too_large = wanted(3_000_000_000_000, 512, VolumeKind::Exfat, TableForm::Mbr);
+        assert_eq!(storage(&too_large), Err(ComposeError::Table { bytes: 3_000_000_000_000 }));
+        assert!(storage(&Storage { table: TableForm::None, ..too_large }).is_ok());
+        assert!(matches!(
+            storage(&wanted(MIB, 512, VolumeKind::Fat32, TableForm::Mbr)),
+            Err(ComposeError::Size { .. })
+        ));
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        #[test]
+        fn any_size_gives_a_volume_or_a_word(
+            bytes in 0u64..4_000_000_000_000, small in 0u64..80 * MIB, is_small: bool, four: bool, exfat: bool, table: bool,
+        ) {
+            let kind = if exfat { VolumeKind::Exfat } else { VolumeKind::Fat32 };
+            let form = if table { TableForm::Mbr } else { TableForm::None };
+            let bytes = if is_small { small } else { bytes };
+            let wanted = wanted(bytes / 4096 * 4096, if four { 4096 } else { 512 }, kind, form);
+            if let Ok(made) = storage(&wanted) {
+                prop_assert!(made.size() <= bytes);
+                prop_assert_eq!(storage(&wanted).unwrap(), made);
+            }
+        }
+    }
+}
