@@ -32,7 +32,7 @@ use out::failed;
 use session::preferences::Preferences;
 use session::{Session, log};
 use show::command;
-use show::settings::Origin;
+use show::settings::SettingOrigin;
 
 /// Who turned to something else meanwhile wants to be called back.
 const LONG: Duration = Duration::from_secs(10);
@@ -72,7 +72,7 @@ fn begin(asked: &Asked) -> Result<Exit, Failure> {
 /// Rings where that is wanted: by option always, by the settings after what took long.
 fn ring(common: &Common, took: Duration) {
     let Ok(bell) = Preferences::of(common).map(|preferences| preferences.bell) else { return };
-    if bell.value && (bell.from == Origin::Option || took >= LONG) {
+    if bell.value && (bell.from == SettingOrigin::Option || took >= LONG) {
         out::ring();
     }
 }

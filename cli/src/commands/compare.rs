@@ -24,7 +24,7 @@ use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::onto;
 use crate::session::recognised::{Recognised, recognise};
-use crate::show::json::Against;
+use crate::show::json::ComparedWith;
 use crate::show::{json, text};
 
 /// What is on a drive that does not hold the image, in words, as far as it tells itself.
@@ -113,7 +113,7 @@ fn with_image(
     let holds =
         if compared.conclusion == Some(Conclusion::OtherContent) { held(drive, of, session.common) } else { None };
     if session.common.json {
-        put_document(&json::compare(&compared, Against::File(&path.to_string_lossy()), holds.as_deref()))?;
+        put_document(&json::compare(&compared, ComparedWith::File(&path.to_string_lossy()), holds.as_deref()))?;
     } else {
         let onto = onto(platform, of, session.common);
         let known = text::AboutDrive { holds: holds.as_deref(), onto: onto.as_deref() };
@@ -165,7 +165,7 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     kept.put(&compared, session.common);
     let compared = compared.map_err(|fault| fault_words(&of, &fault))?;
     if session.common.json {
-        put_document(&json::compare(&compared, Against::Job(&row.job), None))?;
+        put_document(&json::compare(&compared, ComparedWith::Job(&row.job), None))?;
     } else {
         put(&text::compared_with_job(&of, &row, &compared, session.common))?;
     }

@@ -17,7 +17,7 @@ use crate::exit::{Exit, Failure, plain};
 use crate::out::say;
 use crate::session::Session;
 use crate::session::attached::{ARRIVING, choose_drive, needs_medium, platform};
-use crate::show::card::Content;
+use crate::show::card::OnDrives;
 use crate::show::text;
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
 use crate::writing::job::{self, Ready, ToldAs};
@@ -80,7 +80,7 @@ impl Asking<'_> {
     fn ask(&self, plan: &mut Plan, confirming: Confirming) -> Result<Vec<pyrotyp_core::guard::Cleared>, Failure> {
         planning::clear(plan)?;
         planning::may_claim(plan, self.platform)?;
-        let question = Question { plan, content: Content::Storage(self.words), resuming: &[] };
+        let question = Question { plan, content: OnDrives::Storage(self.words), resuming: &[] };
         confirm(question, confirming, self.session.cancel, &mut || Ok(()))?;
         planning::look_again(plan, self.platform, self.session.common)?;
         planning::clear(plan)

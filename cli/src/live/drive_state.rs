@@ -12,7 +12,7 @@ pub(crate) const PARTS: usize = 60;
 
 /// What is known of a part of the drive.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) enum Part {
+pub(crate) enum PartOfDrive {
     /// What was there before.
     #[default]
     Old,
@@ -33,7 +33,7 @@ pub(crate) struct DriveState {
     pub kept: u64,
     goes_on: bool,
     estimate: Estimate,
-    pub parts: [Part; PARTS],
+    pub parts: [PartOfDrive; PARTS],
     /// Bytes a second in each part, by the stage that was there last.
     pub speeds: [u64; PARTS],
     /// Pieces that were written or read a second time.
@@ -67,7 +67,7 @@ impl DriveState {
             kept: 0,
             goes_on: false,
             estimate: Estimate::new(read_back),
-            parts: [Part::Old; PARTS],
+            parts: [PartOfDrive::Old; PARTS],
             speeds: [0; PARTS],
             again: 0,
             stalled: None,
@@ -104,8 +104,8 @@ impl DriveState {
         self.pace.mark(done);
         self.stalled = None;
         let part = match self.stage {
-            Some(Stage::Body) => Part::Written,
-            Some(Stage::ReadBack) => Part::Proven,
+            Some(Stage::Body) => PartOfDrive::Written,
+            Some(Stage::ReadBack) => PartOfDrive::Proven,
             _ => return,
         };
         let reached = share(done, self.total, PARTS);
@@ -139,4 +139,49 @@ pub(crate) struct JobState {
     pub drives: Vec<DriveState>,
     /// Somebody wants to stop, and is asked how.
     pub is_asked: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const MIB: u64 = 1 << 20;
+
+    fn count(drive: &DriveState, part: PartOfDrive) -> usize {
+        drive.parts.iter().filter(|one| **one == part).count()
+    }
+
+    #[test]
+    fn a_drive_is_followed_through_its_stages() {
+        let mut drive = DriveState::new("DBR7J", "Kestrin Pocket", ReadBack::Whole);
+        let mut hear = |drive: &mut DriveState, event: Event| drive.heard(&event, Duration::from_secs(1));
+        hear(&mut drive, Event::Began { stage: Stage::Blank, bytes: Some(2 * MIB) });
+        hear(&mut drive, Event::Moved { stage: Stage::Blank, done: 2 * MIB });
+        assert_eq!((count(&drive, PartOfDrive::Old), drive.percent()), (PARTS, 100));
+        hear(&mut drive, Event::GoingOn { from: 15 * MIB });
+        hear(&mut drive, Event::Began { stage: Stage::Body, bytes: Some(60 * MIB) });
+        hear(&mut drive, Event::Moved { stage: Stage::Body, done: 15 * MIB });
+        // What an earlier job has brought there is no speed of this one.
+        assert_eq!((count(&drive, PartOfDrive::Written), drive.pace.rate(), drive.kept), (15, None, 15 * MIB));
+        hear(&mut drive, Event::Stalled { seconds: 20 });
+        hear(&mut drive, Event::Retried { at: 7 });
+        assert_eq!((drive.stalled, drive.again), (Some(20), 1));
+        std::thread::sleep(Duration::from_millis(600));
+        hear(&mut drive, Event::Moved { stage: Stage::Body, done: 45 * MIB });
+        assert_eq!((drive.stalled, drive.percent(), count(&drive, PartOfDrive::Written)), (None, 75, 45));
+        assert!(drive.pace.rate().is_some_and(|rate| rate < 30.0 * MIB as f64 / 0.6));
+        assert!(drive.speeds[44] > 0 && drive.speeds[45] == 0);
+        hear(&mut drive, Event::Began { stage: Stage::ReadBack, bytes: Some(60 * MIB) });
+        assert_eq!((drive.speeds, count(&drive, PartOfDrive::Written)), ([0; PARTS], 45));
+        hear(&mut drive, Event::Moved { stage: Stage::ReadBack, done: 20 * MIB });
+        assert_eq!((count(&drive, PartOfDrive::Proven), count(&drive, PartOfDrive::Written)), (20, 25));
+        hear(&mut drive, Event::Over { result: JobResult::Stopped });
+        assert_eq!(drive.result, Some(JobResult::Stopped));
+    }
+
+    #[test]
+    fn shares_never_go_beyond_all_of_it() {
+        let all = [share(0, 0, 60), share(7, 0, 60), share(1, 3, 60), share(9, 3, 60), share(u64::MAX, u64::MAX, 100)];
+        assert_eq!(all, [0, 0, 20, 60, 100]);
+    }
 }

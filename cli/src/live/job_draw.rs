@@ -11,7 +11,7 @@ use ratatui::symbols::bar;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Sparkline, Widget};
 
-use super::drive_state::{DriveState, JobState, PARTS, Part, name_of};
+use super::drive_state::{DriveState, JobState, PARTS, PartOfDrive, name_of};
 use super::progress::amount;
 
 /// Fewer columns, or more drives, leave one line for each.
@@ -41,14 +41,14 @@ impl Look {
         if self.has_colour { Style::new().add_modifier(Modifier::BOLD) } else { Style::new() }
     }
 
-    fn part(self, part: Part) -> Span<'static> {
+    fn part(self, part: PartOfDrive) -> Span<'static> {
         match (part, self.is_unicode) {
-            (Part::Old, true) => Span::styled("·", self.style(Color::DarkGray)),
-            (Part::Old, false) => Span::styled(".", self.style(Color::DarkGray)),
-            (Part::Written, true) => Span::styled("▒", self.style(Color::Yellow)),
-            (Part::Written, false) => Span::styled("-", self.style(Color::Yellow)),
-            (Part::Proven, true) => Span::styled("█", self.style(Color::Green)),
-            (Part::Proven, false) => Span::styled("#", self.style(Color::Green)),
+            (PartOfDrive::Old, true) => Span::styled("·", self.style(Color::DarkGray)),
+            (PartOfDrive::Old, false) => Span::styled(".", self.style(Color::DarkGray)),
+            (PartOfDrive::Written, true) => Span::styled("▒", self.style(Color::Yellow)),
+            (PartOfDrive::Written, false) => Span::styled("-", self.style(Color::Yellow)),
+            (PartOfDrive::Proven, true) => Span::styled("█", self.style(Color::Green)),
+            (PartOfDrive::Proven, false) => Span::styled("#", self.style(Color::Green)),
         }
     }
 }

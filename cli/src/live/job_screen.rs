@@ -22,7 +22,7 @@ use super::job_draw::{Look, draw, height};
 const FRAME: Duration = Duration::from_millis(150);
 
 /// What is told to the thread that draws.
-enum Told {
+enum ToScreen {
     /// A line for good, above what is drawn.
     Line(String),
     /// The job is over.
@@ -31,7 +31,7 @@ enum Told {
 
 /// The lines, as long as a job runs.
 pub(crate) struct JobScreen {
-    told: Sender<Told>,
+    told: Sender<ToScreen>,
     thread: Option<JoinHandle<()>>,
 }
 
@@ -53,13 +53,13 @@ impl JobScreen {
     /// Says something for good, above what is drawn.
     pub(crate) fn line(&self, text: String) {
         // Nobody draws any more: then nobody sees it either.
-        let _ = self.told.send(Told::Line(text));
+        let _ = self.told.send(ToScreen::Line(text));
     }
 }
 
 impl Drop for JobScreen {
     fn drop(&mut self) {
-        let _ = self.told.send(Told::Over);
+        let _ = self.told.send(ToScreen::Over);
         // A thread that died has nothing left to draw.
         let _ = self.thread.take().map(JoinHandle::join);
     }
@@ -75,15 +75,15 @@ struct Drawing {
 }
 
 impl Drawing {
-    fn run(&mut self, hears: &Receiver<Told>) {
+    fn run(&mut self, hears: &Receiver<ToScreen>) {
         self.cancel.iter().for_each(Cancel::ask);
         loop {
             match hears.recv_timeout(FRAME) {
-                Ok(Told::Line(text)) => {
+                Ok(ToScreen::Line(text)) => {
                     self.above(&text);
                     continue;
                 }
-                Ok(Told::Over) | Err(RecvTimeoutError::Disconnected) => break,
+                Ok(ToScreen::Over) | Err(RecvTimeoutError::Disconnected) => break,
                 Err(RecvTimeoutError::Timeout) => {}
             }
             self.question();

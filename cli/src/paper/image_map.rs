@@ -33,3 +33,25 @@ pub(crate) fn image_map(bytes: u64, result: JobResult, differences: &[Difference
     out.push_str("</svg>");
     Some(out)
 }
+
+#[cfg(test)]
+mod tests {
+    use pyrotyp_core::record::Cause;
+
+    use super::*;
+
+    #[test]
+    fn differences_stand_out_of_the_strip_and_stay_inside_it() {
+        let difference = |offset, bytes| Difference { offset, bytes, cause: Cause::Zeros, file: None };
+        let all = [difference(0, 1), difference(500, 250), difference(u64::MAX, u64::MAX)];
+        let map = image_map(1000, JobResult::Differs, &all).unwrap();
+        for place in
+            [r#"x="0.0" y="1" width="3.0""#, r#"x="320.0" y="1" width="160.0""#, r#"x="0.0" y="1" width="640.0""#]
+        {
+            assert!(map.contains(place), "{place}: {map}");
+        }
+        assert!(map.contains("class=\"proven\"") && map.contains("read back, 3 differences"));
+        assert!(image_map(1000, JobResult::Written, &[]).unwrap().contains("class=\"unproven\""));
+        assert_eq!(image_map(0, JobResult::Verified, &[]), None);
+    }
+}

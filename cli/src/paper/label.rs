@@ -60,14 +60,14 @@ pub(crate) struct LabelLine {
 
 /// What is printed.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Label {
+pub(crate) struct SleeveLabel {
     pub lines: Vec<LabelLine>,
     /// Dark squares of the code: columns and rows in dots.
     pub squares: Vec<(Range<usize>, Range<usize>)>,
 }
 
 /// The label of a drive that a job has made; `None` if it made none, or the code has no room.
-pub(crate) fn label(record: &Record, drive: &DriveRecord) -> Option<Label> {
+pub(crate) fn label(record: &Record, drive: &DriveRecord) -> Option<SleeveLabel> {
     let proof = match (record.kind, drive.outcome.result) {
         (JobKind::Write | JobKind::Compare, JobResult::Verified) => "verified",
         (JobKind::Write, JobResult::Written) => "not read back",
@@ -101,7 +101,7 @@ pub(crate) fn label(record: &Record, drive: &DriveRecord) -> Option<Label> {
     let y = SIZE.1.saturating_sub(MARGIN).saturating_sub(Height::Tag.dots());
     let tag = tag.chars().take(room / Height::Tag.letter()).collect();
     lines.push(LabelLine { x, y, height: Height::Tag, is_bold: true, text: tag });
-    Some(Label { lines, squares })
+    Some(SleeveLabel { lines, squares })
 }
 
 /// The text in lines of at most `width` letters, at most so many of them.
@@ -133,4 +133,72 @@ fn code(text: &str) -> Option<Code> {
     let dark = colours.iter().enumerate().filter(|(_, colour)| **colour == qrcode::Color::Dark);
     let squares = dark.map(|(at, _)| (dots(at % side, quiet), dots(at / side, top))).collect();
     Some(Code { squares, end: whole.saturating_add(quiet.saturating_mul(2)) })
+}
+
+#[cfg(test)]
+mod tests {
+    use pyrotyp_core::image::Summary;
+    use pyrotyp_core::record::{DriveIdentity, DriveOutcome, ImageRecord, JobKind, Whose};
+
+    use super::*;
+
+    fn record(title: &str, kind: JobKind, result: JobResult) -> Record {
+        let outcome = DriveOutcome::untouched(result);
+        let drive = DriveIdentity { tag: "590J1".to_owned(), ..DriveIdentity::default() };
+        let says = Summary { title: Some(title.to_owned()), ..Summary::default() };
+        Record {
+            job: "job".to_owned(),
+            record: 1,
+            started: "2026-11-23T08:00:00Z".to_owned(),
+            ended: None,
+            version: "1".to_owned(),
+            kind,
+            by: Whose::default(),
+            accepted: Vec::new(),
+            result,
+            image: ImageRecord { says, sha256: Some("ab".repeat(32)), ..ImageRecord::default() },
+            drives: vec![DriveRecord { drive, outcome, findings: Vec::new() }],
+        }
+    }
+
+    #[test]
+    fn whatever_it_is_called_all_of_it_lies_on_the_label() {
+        for title in [
+            "",
+            "Larkspur",
+            "Larkspur Linux 9.2 Desktop, a very long name of an edition for schools",
+            &"x".repeat(300),
+            "日本語 Ünïcödé",
+        ] {
+            let record = record(title, JobKind::Write, JobResult::Verified);
+            let made = label(&record, &record.drives[0]).unwrap();
+            for line in &made.lines {
+                let end = line.x + line.text.chars().count() * line.height.letter();
+                assert!(end <= SIZE.0 - MARGIN && line.y + line.height.dots() <= SIZE.1, "{title}: {line:?}");
+            }
+            // Nothing is printed over the tag, nor over the code.
+            let tag = made.lines.last().unwrap();
+            assert_eq!(tag.text, "590J1");
+            let others = &made.lines[..made.lines.len() - 1];
+            assert!(others.iter().all(|line| line.y + line.height.dots() <= tag.y), "{title}: {:?}", made.lines);
+            let right = made.squares.iter().map(|(columns, _)| columns.end).max().unwrap();
+            assert!(
+                made.lines.iter().all(|line| line.x > right) && made.squares.iter().all(|(_, rows)| rows.end <= SIZE.1)
+            );
+        }
+    }
+
+    #[test]
+    fn only_a_stick_that_holds_an_image_has_a_label() {
+        use JobKind::{Compare, Reclaim, Write};
+        use JobResult::{Differs, Failed, Refused, Stopped, Verified, Written};
+        let has = |kind, result| {
+            let record = record("Larkspur", kind, result);
+            label(&record, &record.drives[0]).is_some()
+        };
+        assert!(has(Write, Verified) && has(Write, Written) && has(Compare, Verified));
+        assert!(
+            !has(Reclaim, Verified) && [Differs, Failed, Refused, Stopped].iter().all(|result| !has(Write, *result))
+        );
+    }
 }

@@ -3,7 +3,7 @@
 use noto_sans_mono_bitmap::{FontWeight, RasterHeight, RasterizedChar, get_raster};
 use png::{BitDepth, ColorType, Encoder, EncodingError, PixelDimensions, Unit};
 
-use super::label::{Height, Label, LabelLine, SIZE};
+use super::label::{Height, LabelLine, SIZE, SleeveLabel};
 
 /// 300 dots an inch, in dots a metre.
 const DOTS_PER_METRE: u32 = 11_811;
@@ -13,7 +13,7 @@ const WHITE: u8 = 0xFF;
 ///
 /// # Errors
 /// When it can't be encoded, which no label brings about.
-pub(crate) fn png(label: &Label) -> Result<Vec<u8>, EncodingError> {
+pub(crate) fn png(label: &SleeveLabel) -> Result<Vec<u8>, EncodingError> {
     let (width, height) = SIZE;
     let mut picture = Picture { dots: vec![WHITE; width * height] };
     for (columns, rows) in &label.squares {

@@ -2,10 +2,10 @@
 
 use std::fmt::Write;
 
-use super::label::{Label, LabelLine, SIZE};
+use super::label::{LabelLine, SIZE, SleeveLabel};
 
 /// The label as a drawing.
-pub(crate) fn svg(label: &Label) -> String {
+pub(crate) fn svg(label: &SleeveLabel) -> String {
     let (width, height) = SIZE;
     let mut out = format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"50mm\" height=\"25mm\" viewBox=\"0 0 {width} {height}\">\n\

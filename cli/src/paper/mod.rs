@@ -8,7 +8,7 @@ mod report;
 mod speed_plot;
 mod starting;
 
-pub(crate) use label::{Label, label};
+pub(crate) use label::{SleeveLabel, label};
 pub(crate) use label_png::png;
 pub(crate) use label_svg::svg;
 pub(crate) use report::page;

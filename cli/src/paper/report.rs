@@ -38,7 +38,7 @@ struct Fact {
 }
 
 /// How it ended, in a sentence and a sign that needs no colour.
-struct Outcome {
+struct Ending {
     class: &'static str,
     sign: &'static str,
     words: &'static str,
@@ -62,7 +62,7 @@ struct DrivePart {
     name: String,
     serial: Option<String>,
     size: String,
-    outcome: Outcome,
+    outcome: Ending,
     fault: Option<String>,
     stages: Vec<StagePart>,
     plot: Option<String>,
@@ -75,7 +75,7 @@ struct DrivePart {
     findings: Vec<Said>,
 }
 
-fn outcome(result: JobResult, kind: JobKind) -> Outcome {
+fn outcome(result: JobResult, kind: JobKind) -> Ending {
     let (class, sign, words) = match (result, kind) {
         (JobResult::Verified, JobKind::Write) => {
             ("good", "✓", "Verified: written, then read from the drive and equal to the image, byte for byte")
@@ -90,7 +90,7 @@ fn outcome(result: JobResult, kind: JobKind) -> Outcome {
         (JobResult::Failed, _) => ("bad", "✗", "Failed: do not hand this drive out"),
         (JobResult::Differs, _) => ("bad", "✗", "Differs from the image: do not hand this drive out"),
     };
-    Outcome { class, sign, words }
+    Ending { class, sign, words }
 }
 
 fn said(finding: &Finding) -> Said {

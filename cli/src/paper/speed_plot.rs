@@ -98,3 +98,27 @@ fn drawn<D: DrawingBackend>(lines: &[Line], most: Stretch, onto: D) -> Result<()
     }
     area.present()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn marks(all: &[(u64, f64)]) -> Vec<SpeedMark> {
+        all.iter().map(|(done, seconds)| SpeedMark { done: done * 1_000_000, seconds: *seconds }).collect()
+    }
+
+    #[test]
+    fn a_plot_is_of_stretches_that_mean_something() {
+        // 8 MB in two seconds; what came within a moment is part of the next stretch; a clock that stood still counts for nothing.
+        let body =
+            marks(&[(0, 0.0), (8, 2.0), (9, 2.01), (9, 2.3), (12, 3.01), (12, f64::NAN), (14, 3.01), (20, 5.01)]);
+        let told = stretches(&body).iter().map(|(at, rate)| format!("{at:.1} {rate:.1}")).collect::<Vec<_>>();
+        assert_eq!(told, ["4.0 4.0", "8.5 3.3", "10.5 4.2", "16.0 4.0"]);
+        let speeds = Speeds { body: body.clone(), read_back: marks(&[(0, 0.0), (20, 1.0)]) };
+        let plot = speed_plot(&speeds).unwrap();
+        assert!(plot.contains("#1F5FA8") && !plot.contains("#B35C00") && plot.contains("written"), "{plot}");
+        assert!(!plot.contains("read back") && plot.contains("MB from the beginning"));
+        assert_eq!(speed_plot(&Speeds { body: body[..3].to_vec(), read_back: Vec::new() }), None);
+        assert_eq!([figure(&4.0), figure(&0.25), figure(&1200.0)], ["4", "0.2", "1200"]);
+    }
+}

@@ -12,12 +12,12 @@ pub(crate) struct Advice {
 }
 
 /// Which PCs start from a stick, as far as its image tells.
-struct Starts {
+struct StartsFrom {
     bios: bool,
     uefi: Vec<Boot>,
 }
 
-impl Starts {
+impl StartsFrom {
     fn of(image: &Summary) -> Self {
         // What an optical disc offers does not start from a stick.
         let from_stick = || image.boots.iter().filter(|boot| boot.via != Via::ElTorito);
@@ -34,7 +34,7 @@ impl Starts {
 
 /// What to do in its order, then what usually stands in the way.
 pub(crate) fn starting(image: &Summary) -> Vec<Advice> {
-    let starts = Starts::of(image);
+    let starts = StartsFrom::of(image);
     let said = |title, text: &str| Advice { title, text: text.to_owned() };
     let mut all = Vec::new();
     if image.verdict == Some(Verdict::No) {
@@ -66,7 +66,7 @@ pub(crate) fn starting(image: &Summary) -> Vec<Advice> {
     all
 }
 
-fn which_entry(starts: &Starts) -> Advice {
+fn which_entry(starts: &StartsFrom) -> Advice {
     let (title, text) = match (starts.bios, starts.uefi.is_empty()) {
         (true, false) => (
             "One stick, two entries",
@@ -108,7 +108,7 @@ fn processors(image: &Summary) -> Option<Advice> {
     Some(Advice { title: "Which computers", text })
 }
 
-fn secure_boot(starts: &Starts) -> Option<Advice> {
+fn secure_boot(starts: &StartsFrom) -> Option<Advice> {
     let signed = |sign| starts.uefi.iter().any(|boot| boot.signed == Some(sign));
     let text = match (signed(true), signed(false)) {
         (true, _) => {

@@ -8,13 +8,13 @@ use super::folders::{state_folder, variable};
 use super::settings_file::{self, Settings, SettingsFile};
 use crate::asked::{Common, When};
 use crate::exit::Failure;
-use crate::show::settings::{Origin, SettingRow};
+use crate::show::settings::{SettingOrigin, SettingRow};
 
 /// A setting that holds.
 #[derive(Clone, Debug)]
-pub(crate) struct Held<T> {
+pub(crate) struct Preference<T> {
     pub value: T,
-    pub from: Origin,
+    pub from: SettingOrigin,
     /// The file or the variable, where it is one.
     pub place: Option<String>,
 }
@@ -22,12 +22,12 @@ pub(crate) struct Held<T> {
 /// All that a person can settle for good.
 #[derive(Clone, Debug)]
 pub(crate) struct Preferences {
-    pub protect: Held<Vec<String>>,
-    pub color: Held<When>,
-    pub near: Held<Option<String>>,
-    pub eject: Held<bool>,
-    pub bell: Held<bool>,
-    pub state: Held<Option<PathBuf>>,
+    pub protect: Preference<Vec<String>>,
+    pub color: Preference<When>,
+    pub near: Preference<Option<String>>,
+    pub eject: Preference<bool>,
+    pub bell: Preference<bool>,
+    pub state: Preference<Option<PathBuf>>,
 }
 
 /// Variables by which a person says whether colours are wanted, as far as programs have agreed on some.
@@ -39,9 +39,9 @@ impl Preferences {
         let files = settings_file::all()?;
         let protecting: Vec<&SettingsFile> = files.iter().filter(|file| !file.says.protect.is_empty()).collect();
         let place = protecting.iter().map(|file| file.path.to_string_lossy()).collect::<Vec<_>>().join(", ");
-        let protect = Held {
+        let protect = Preference {
             value: protecting.iter().flat_map(|file| file.says.protect.clone()).collect(),
-            from: if protecting.is_empty() { Origin::Default } else { Origin::File },
+            from: if protecting.is_empty() { SettingOrigin::Default } else { SettingOrigin::File },
             place: Some(place).filter(|place| !place.is_empty()),
         };
         Ok(Self {
@@ -68,39 +68,39 @@ impl Preferences {
     }
 }
 
-impl<T> Held<T> {
+impl<T> Preference<T> {
     fn row(&self, key: &'static str, value: Value) -> SettingRow {
         SettingRow { key, value, from: self.from, place: self.place.clone() }
     }
 }
 
-fn by_option<T>(asked: Option<T>, otherwise: impl FnOnce() -> Held<T>) -> Held<T> {
-    asked.map_or_else(otherwise, |value| Held { value, from: Origin::Option, place: None })
+fn by_option<T>(asked: Option<T>, otherwise: impl FnOnce() -> Preference<T>) -> Preference<T> {
+    asked.map_or_else(otherwise, |value| Preference { value, from: SettingOrigin::Option, place: None })
 }
 
-fn by_file<T>(files: &[SettingsFile], says: impl Fn(&Settings) -> Option<T>, default: T) -> Held<T> {
+fn by_file<T>(files: &[SettingsFile], says: impl Fn(&Settings) -> Option<T>, default: T) -> Preference<T> {
     let found = files.iter().find_map(|file| Some((says(&file.says)?, file.path.to_string_lossy().into_owned())));
     match found {
-        Some((value, place)) => Held { value, from: Origin::File, place: Some(place) },
-        None => Held { value: default, from: Origin::Default, place: None },
+        Some((value, place)) => Preference { value, from: SettingOrigin::File, place: Some(place) },
+        None => Preference { value: default, from: SettingOrigin::Default, place: None },
     }
 }
 
-fn color(common: &Common, files: &[SettingsFile]) -> Held<When> {
+fn color(common: &Common, files: &[SettingsFile]) -> Preference<When> {
     let is_set = |name: &&str| std::env::var_os(name).is_some_and(|value| !value.is_empty());
     by_option(common.color, || match COLOUR_VARIABLES.into_iter().find(is_set) {
         // What is written to a terminal asks the variables itself.
-        Some(name) => Held { value: When::Auto, from: Origin::Environment, place: Some(name.to_owned()) },
+        Some(name) => Preference { value: When::Auto, from: SettingOrigin::Environment, place: Some(name.to_owned()) },
         None => by_file(files, |says| says.color, When::Auto),
     })
 }
 
-fn state(common: &Common) -> Held<Option<PathBuf>> {
+fn state(common: &Common) -> Preference<Option<PathBuf>> {
     let value = state_folder(common);
     let (from, place) = match (common.state.is_some(), variable("XDG_STATE_HOME").is_some()) {
-        (true, _) => (Origin::Option, None),
-        (false, true) => (Origin::Environment, Some("XDG_STATE_HOME".to_owned())),
-        (false, false) => (Origin::Default, None),
+        (true, _) => (SettingOrigin::Option, None),
+        (false, true) => (SettingOrigin::Environment, Some("XDG_STATE_HOME".to_owned())),
+        (false, false) => (SettingOrigin::Default, None),
     };
-    Held { value, from, place }
+    Preference { value, from, place }
 }

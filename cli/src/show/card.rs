@@ -36,7 +36,7 @@ type Row = (&'static str, String);
 
 /// What will be on the drives.
 #[derive(Clone, Copy)]
-pub(crate) enum Content<'a> {
+pub(crate) enum OnDrives<'a> {
     /// An image.
     Image {
         path: &'a Path,
@@ -48,7 +48,7 @@ pub(crate) enum Content<'a> {
     Storage(&'a str),
 }
 
-impl Content<'_> {
+impl OnDrives<'_> {
     fn rows(&self) -> Vec<Row> {
         match self {
             Self::Image { path, inspection, checksum } => {
@@ -71,7 +71,7 @@ impl Content<'_> {
 }
 
 /// The card.
-pub(crate) fn card(content: Content<'_>, drives: &[OnCard<'_>], read_back: ReadBack) -> String {
+pub(crate) fn card(content: OnDrives<'_>, drives: &[OnCard<'_>], read_back: ReadBack) -> String {
     let mut rows = content.rows();
     for OnCard { drive: PlannedDrive { choice, findings, .. }, resuming, .. } in drives {
         let drive = &choice.drive;
@@ -96,7 +96,7 @@ pub(crate) fn card(content: Content<'_>, drives: &[OnCard<'_>], read_back: ReadB
     rows.extend(
         times.max_by(|a, b| a.seconds.total_cmp(&b.seconds)).map(|time| ("time", expected_words(time, read_back))),
     );
-    if let Content::Image { inspection, .. } = content {
+    if let OnDrives::Image { inspection, .. } = content {
         rows.extend(inspection.findings.iter().map(note));
     }
     let mut out = String::from("\n");
@@ -113,7 +113,7 @@ pub(crate) fn has_places(drives: &[OnCard<'_>]) -> bool {
 }
 
 /// The question.
-pub(crate) fn question(content: Content<'_>, drives: &[OnCard<'_>]) -> String {
+pub(crate) fn question(content: OnDrives<'_>, drives: &[OnCard<'_>]) -> String {
     let done = content.done();
     let words: Vec<&str> = drives.iter().map(|one| one.word.as_str()).collect();
     let (what, it, stays) = match (drives.len() > 1, has_places(drives)) {

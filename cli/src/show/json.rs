@@ -596,7 +596,7 @@ pub(crate) fn reclaim(record: &Record, storage: &Storage) -> Value {
 #[derive(Clone, Copy, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
-pub(crate) enum Against<'a> {
+pub(crate) enum ComparedWith<'a> {
     /// An image file, as given.
     File(&'a str),
     /// The digests that a job has kept.
@@ -608,7 +608,7 @@ pub(crate) enum Against<'a> {
 struct CompareDoc<'a> {
     result: JobResult,
     bytes: u64,
-    against: Against<'a>,
+    against: ComparedWith<'a>,
     conclusion: Option<Conclusion>,
     /// What is on the drive where that is something else.
     holds: Option<&'a str>,
@@ -618,7 +618,7 @@ struct CompareDoc<'a> {
 }
 
 /// The document of `compare`.
-pub(crate) fn compare(compared: &Comparison, against: Against<'_>, holds: Option<&str>) -> Value {
+pub(crate) fn compare(compared: &Comparison, against: ComparedWith<'_>, holds: Option<&str>) -> Value {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,

@@ -13,7 +13,7 @@ use crate::asked::Common;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
-pub(crate) enum Origin {
+pub(crate) enum SettingOrigin {
     /// Nobody said anything.
     Default,
     /// A file of settings.
@@ -30,7 +30,7 @@ pub(crate) enum Origin {
 pub(crate) struct SettingRow {
     pub key: &'static str,
     pub value: Value,
-    pub from: Origin,
+    pub from: SettingOrigin,
     /// The files or the variable, where it is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
@@ -43,11 +43,11 @@ pub(crate) fn table(rows: &[SettingRow], own: Option<&Path>, common: &Common) ->
     let mut out = format!("{FAINT}{:<9}  {:<width$}  FROM{FAINT:#}\n", "KEY", "VALUE");
     for (row, value) in rows.iter().zip(&values) {
         let from = match (row.from, &row.place) {
-            (Origin::Default, _) => "default".to_owned(),
-            (Origin::Option, _) => "this call".to_owned(),
-            (Origin::File | Origin::Environment, Some(place)) => place.shown(),
-            (Origin::File, None) => "a file".to_owned(),
-            (Origin::Environment, None) => "the environment".to_owned(),
+            (SettingOrigin::Default, _) => "default".to_owned(),
+            (SettingOrigin::Option, _) => "this call".to_owned(),
+            (SettingOrigin::File | SettingOrigin::Environment, Some(place)) => place.shown(),
+            (SettingOrigin::File, None) => "a file".to_owned(),
+            (SettingOrigin::Environment, None) => "the environment".to_owned(),
         };
         out.push_str(&format!("{NAME}{:<9}{NAME:#}  {value:<width$}  {from}\n", row.key));
     }

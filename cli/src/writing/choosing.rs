@@ -51,12 +51,12 @@ pub(crate) fn can_ask(job: &Job, common: &Common) -> bool {
 }
 
 /// One line that is offered.
-struct Row<T> {
+struct Offer<T> {
     words: String,
     meant: T,
 }
 
-impl<T> fmt::Display for Row<T> {
+impl<T> fmt::Display for Offer<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&letters::plain(&self.words))
     }
@@ -117,7 +117,7 @@ fn answer<T: Send + 'static>(
 /// Which image is meant: of the shelf, or of this folder.
 pub(crate) fn image(session: &Session<'_>) -> Result<PathBuf, Failure> {
     let common = session.common;
-    let Found { rows, unfit } = images(common);
+    let Offers { rows, unfit } = images(common);
     if unfit > 0 {
         let files = if unfit == 1 { "1 more is no image".to_owned() } else { format!("{unfit} more are no images") };
         warn(&format!("{files} that could be written: pyrotyp inspect FILE says why\n"));
@@ -135,12 +135,12 @@ pub(crate) fn image(session: &Session<'_>) -> Result<PathBuf, Failure> {
 }
 
 /// Images that can be written, and how many files are none.
-struct Found {
-    rows: Vec<Row<PathBuf>>,
+struct Offers {
+    rows: Vec<Offer<PathBuf>>,
     unfit: usize,
 }
 
-fn images(common: &Common) -> Found {
+fn images(common: &Common) -> Offers {
     // A shelf that can't be read has nothing to offer; its own command says why.
     let shelf = state_folder(common).and_then(|state| Shelf::open(&state).ok());
     let shelved = shelf.iter().flat_map(|shelf| {
@@ -151,7 +151,7 @@ fn images(common: &Common) -> Found {
         shelf.items().iter().map(move |item| (PathBuf::from(item.name()), shelf.path(item), place(&item.proof)))
     });
     let here = files_here().into_iter().map(|path| (path.clone(), path, "in this folder".to_owned()));
-    let mut found = Found { rows: Vec::new(), unfit: 0 };
+    let mut found = Offers { rows: Vec::new(), unfit: 0 };
     for (name, path, place) in shelved.chain(here) {
         let Ok(about) = fs::metadata(&path) else { continue };
         let days = about.modified().ok().map(|changed| age(changed, SystemTime::now())).unwrap_or_default();
@@ -172,7 +172,7 @@ fn images(common: &Common) -> Found {
             }
         };
         let words = format!("{what:<28}  {verdict:<7}  {size:>8}  {days}, {place}: {}", name.shown());
-        found.rows.push(Row { words, meant: name });
+        found.rows.push(Offer { words, meant: name });
     }
     found
 }
@@ -233,14 +233,14 @@ pub(crate) fn drives(image: &Path, accepted: &[FindingId], session: &Session<'_>
         let holds = holds.map_or("empty, wherever it was looked at".to_owned(), |finding| finding.text.shown());
         let words = format!("{}  {}, {}  {holds}", drive.tag, drive.name(), human_bytes(drive.bytes));
         let is_sure = is_alone(drive.tag.as_str());
-        Row { words, meant: if is_sure { drive.tag.to_string() } else { drive.path.clone() } }
+        Offer { words, meant: if is_sure { drive.tag.to_string() } else { drive.path.clone() } }
     };
-    let rows: Vec<Row<String>> = free.iter().map(row).collect();
+    let rows: Vec<Offer<String>> = free.iter().map(row).collect();
     let chosen = answer(session.cancel, move || {
         let prompt = MultiSelect::new("Onto which drives? All that is on them will be gone.", rows);
         let prompt = prompt.with_page_size(PAGE).with_render_config(look());
         let prompt = prompt.with_help_message("space ticks, Enter goes on to the question; Esc leaves all as it is");
-        let tags = |chosen: &[ListOption<&Row<String>>]| {
+        let tags = |chosen: &[ListOption<&Offer<String>>]| {
             chosen.iter().map(|row| row.value.meant.as_str()).collect::<Vec<_>>().join(", ")
         };
         prompt.with_formatter(&tags).prompt()
@@ -274,4 +274,20 @@ fn tell_barred(barred: &[&Judged], stands: &dyn Fn(&Judged) -> Option<pyrotyp_co
         text.push_str(&format!("  {}  {}: {}{accept}\n", drive.tag, drive.name(), finding.text.shown()));
     }
     warn(&text);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_are_told_by_how_they_end_and_ages_in_days() {
+        let packed = ["a.iso.xz", "a.ISO.GZ", "a.img.zst"].map(Path::new);
+        assert!(packed.into_iter().all(is_packed) && !is_packed(Path::new("a.iso")) && !is_packed(Path::new("gz")));
+        let now = SystemTime::UNIX_EPOCH + Duration::from_secs(100 * SECONDS_OF_DAY);
+        let ago = |days: u64| age(now - Duration::from_secs(days * SECONDS_OF_DAY), now);
+        assert_eq!([ago(0), ago(1), ago(40)], ["of today", "1 day old", "40 days old"]);
+        // A file of tomorrow is new.
+        assert_eq!(age(now + Duration::from_secs(SECONDS_OF_DAY), now), "of today");
+    }
 }

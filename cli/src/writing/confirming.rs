@@ -13,7 +13,7 @@ use pyrotyp_core::text::Shown;
 use crate::asked::Job;
 use crate::exit::{Exit, Failure};
 use crate::out::warn;
-use crate::show::card::{self, Content};
+use crate::show::card::{self, OnDrives};
 
 /// How often it is looked whether the question still stands.
 const LOOK_EVERY: Duration = Duration::from_millis(50);
@@ -68,7 +68,7 @@ pub(crate) struct Question<'a> {
     /// What will be done.
     pub(crate) plan: &'a Plan,
     /// What will be on the drives.
-    pub(crate) content: Content<'a>,
+    pub(crate) content: OnDrives<'a>,
     /// What a job on each drive would go on with, in words.
     pub(crate) resuming: &'a [String],
 }

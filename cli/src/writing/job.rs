@@ -89,7 +89,7 @@ pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'
     if let (Some(hex), Some(before), false) = (sha256, before, image.is_packed()) {
         Examining::of(session).examiner(session).note_written(image.path, hex, &before);
     }
-    let about = About { image, plan, told_as };
+    let about = JobSubject { image, plan, told_as };
     report(about, OnRecord { started, begun }, outcomes, session.common)
 }
 
@@ -140,14 +140,19 @@ struct OnRecord<'a> {
 }
 
 /// What a job was about.
-struct About<'a> {
+struct JobSubject<'a> {
     image: Image<'a>,
     plan: &'a Plan,
     told_as: ToldAs<'a>,
 }
 
-fn report(about: About<'_>, on_record: OnRecord<'_>, outcomes: Vec<Outcome>, common: &Common) -> Result<Exit, Failure> {
-    let About { image, plan, told_as } = about;
+fn report(
+    about: JobSubject<'_>,
+    on_record: OnRecord<'_>,
+    outcomes: Vec<Outcome>,
+    common: &Common,
+) -> Result<Exit, Failure> {
+    let JobSubject { image, plan, told_as } = about;
     let OnRecord { started, begun } = on_record;
     let mut record = plan.record(started, Came::Ended(&outcomes));
     let on_record = begun.as_ref().map(|begun| begun.job().to_owned());

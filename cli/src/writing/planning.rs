@@ -24,7 +24,7 @@ use crate::session::attached::{ARRIVING, choose_drive};
 use crate::session::folders::state_folder;
 use crate::session::preferences::Preferences;
 use crate::session::settings::bench;
-use crate::show::card::{self, Content};
+use crate::show::card::{self, OnDrives};
 
 impl Job {
     pub(crate) fn read_back(&self) -> ReadBack {
@@ -68,8 +68,8 @@ impl Image<'_> {
     }
 
     /// What the card says of it.
-    pub(crate) fn on_card<'a>(&'a self, checksum: &'a str) -> Content<'a> {
-        Content::Image { path: self.path, inspection: self.inspection, checksum }
+    pub(crate) fn on_card<'a>(&'a self, checksum: &'a str) -> OnDrives<'a> {
+        OnDrives::Image { path: self.path, inspection: self.inspection, checksum }
     }
 
     pub(crate) fn is_packed(&self) -> bool {

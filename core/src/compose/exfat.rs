@@ -61,7 +61,7 @@ fn cluster_bytes(bytes: u64) -> u64 {
 }
 
 /// Where what lies: sectors for the table and the heap, clusters behind that.
-struct Shape {
+struct ExfatShape {
     sector: u64,
     cluster: u64,
     sectors: u64,
@@ -71,7 +71,7 @@ struct Shape {
     clusters: u32,
 }
 
-impl Shape {
+impl ExfatShape {
     fn of(volume: &ExfatVolume<'_>) -> Option<Self> {
         let sector = u64::from(volume.sector_bytes);
         let cluster = cluster_bytes(volume.bytes).max(sector);
@@ -96,7 +96,7 @@ impl Shape {
 
 /// The volume; `None` where it is too small or too large.
 pub(super) fn exfat(volume: &ExfatVolume<'_>) -> Option<Composition> {
-    let shape = Shape::of(volume)?;
+    let shape = ExfatShape::of(volume)?;
     let up_case = up_case_table();
     let bitmap_bytes = usize::try_from(shape.clusters.div_ceil(8)).ok()?;
     let counts = [shape.clusters_of(bitmap_bytes), shape.clusters_of(up_case.len()), 1];
@@ -197,7 +197,7 @@ fn root_folder(label: &str, bitmap_bytes: usize, (up_case_first, up_case): (u32,
     entries
 }
 
-fn boot_region(volume: &ExfatVolume<'_>, shape: &Shape, root: u32) -> Option<Vec<u8>> {
+fn boot_region(volume: &ExfatVolume<'_>, shape: &ExfatShape, root: u32) -> Option<Vec<u8>> {
     let sector = usize::try_from(shape.sector).ok()?;
     let mut region = vec![0u8; sector.checked_mul(usize::try_from(REGION).ok()?)?];
     put(&mut region, 0, &[0xEB, 0x76, 0x90]);

@@ -56,15 +56,15 @@ pub(super) struct FatVolume<'a> {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Width {
+enum FatWidth {
     Twelve,
     Sixteen,
     ThirtyTwo,
 }
 
 /// Where what lies, in sectors.
-struct Shape {
-    width: Width,
+struct FatShape {
+    width: FatWidth,
     sectors: u32,
     per_cluster: u32,
     reserved: u32,
@@ -84,20 +84,20 @@ fn cluster_32(bytes: u64) -> u64 {
     }
 }
 
-impl Shape {
+impl FatShape {
     fn of(volume: &FatVolume<'_>) -> Option<Self> {
         let sector = volume.sector_bytes;
         let sectors = u32::try_from(volume.bytes.checked_div(u64::from(sector))?).ok()?;
         if volume.bytes >= FAT32_LEAST {
             let bytes = cluster_32(volume.bytes).max(u64::from(sector));
             let per_cluster = u32::try_from(bytes).ok()?.checked_div(sector)?;
-            return Self::with(Width::ThirtyTwo, sectors, per_cluster, volume);
+            return Self::with(FatWidth::ThirtyTwo, sectors, per_cluster, volume);
         }
         // The smallest clusters that are few enough.
         let powers =
             (0..8).map(|power| 1u32 << power).filter(|per_cluster| per_cluster.saturating_mul(sector) <= 64 << 10);
         let mut shapes = powers.flat_map(|per_cluster| {
-            [Width::Twelve, Width::Sixteen]
+            [FatWidth::Twelve, FatWidth::Sixteen]
                 .into_iter()
                 .filter_map(move |width| Self::with(width, sectors, per_cluster, volume))
         });
@@ -105,16 +105,16 @@ impl Shape {
     }
 
     /// With clusters of so many sectors; `None` if their number is none of this width.
-    fn with(width: Width, sectors: u32, per_cluster: u32, volume: &FatVolume<'_>) -> Option<Self> {
+    fn with(width: FatWidth, sectors: u32, per_cluster: u32, volume: &FatVolume<'_>) -> Option<Self> {
         let sector = volume.sector_bytes;
-        let root = if width == Width::ThirtyTwo { 0 } else { (ROOT_ENTRIES.checked_mul(32)?).div_ceil(sector) };
-        let least = if width == Width::ThirtyTwo { RESERVED_32 } else { 1 };
+        let root = if width == FatWidth::ThirtyTwo { 0 } else { (ROOT_ENTRIES.checked_mul(32)?).div_ceil(sector) };
+        let least = if width == FatWidth::ThirtyTwo { RESERVED_32 } else { 1 };
         // Tables that are long enough for what is left without them are long enough.
         let most = sectors.checked_sub(least)?.checked_sub(root)?.checked_div(per_cluster)?;
         let bits: u64 = match width {
-            Width::Twelve => 12,
-            Width::Sixteen => 16,
-            Width::ThirtyTwo => 32,
+            FatWidth::Twelve => 12,
+            FatWidth::Sixteen => 16,
+            FatWidth::ThirtyTwo => 32,
         };
         let table_bytes = u64::from(most).checked_add(2)?.checked_mul(bits)?.div_ceil(8);
         let per_table = u32::try_from(table_bytes.div_ceil(u64::from(sector))).ok()?;
@@ -124,9 +124,9 @@ impl Shape {
         let reserved = least.checked_add(data.checked_sub(before_data)?)?;
         let clusters = sectors.checked_sub(data)?.checked_div(per_cluster)?;
         let range = match width {
-            Width::Twelve => 1..FAT12_CLUSTERS.saturating_sub(NEAR),
-            Width::Sixteen => FAT12_CLUSTERS.saturating_add(NEAR)..FAT16_CLUSTERS.saturating_sub(NEAR),
-            Width::ThirtyTwo => FAT16_CLUSTERS.saturating_add(NEAR)..0x0FFF_FFF5,
+            FatWidth::Twelve => 1..FAT12_CLUSTERS.saturating_sub(NEAR),
+            FatWidth::Sixteen => FAT12_CLUSTERS.saturating_add(NEAR)..FAT16_CLUSTERS.saturating_sub(NEAR),
+            FatWidth::ThirtyTwo => FAT16_CLUSTERS.saturating_add(NEAR)..0x0FFF_FFF5,
         };
         // Sixteen bits count what is set aside.
         (range.contains(&clusters) && reserved <= u32::from(u16::MAX)).then_some(Self {
@@ -143,27 +143,29 @@ impl Shape {
 
 /// The volume; `None` where it is too small or too large for FAT.
 pub(super) fn fat(volume: &FatVolume<'_>) -> Option<Composition> {
-    let shape = Shape::of(volume)?;
+    let shape = FatShape::of(volume)?;
     let sector = volume.sector_bytes;
     let place = |sectors: u32| u64::from(sectors).saturating_mul(u64::from(sector));
     let tables = shape.per_table.checked_mul(TABLES)?;
     let root_at = shape.reserved.checked_add(tables)?;
     // FAT32's root folder is its first cluster.
-    let root_sectors = if shape.width == Width::ThirtyTwo { shape.per_cluster } else { shape.root };
+    let root_sectors = if shape.width == FatWidth::ThirtyTwo { shape.per_cluster } else { shape.root };
     let mut made = Composition::zeros(place(root_at.checked_add(root_sectors)?));
     let boot = boot_sector(volume, &shape);
     made.put(0, boot.clone());
-    if shape.width == Width::ThirtyTwo {
+    if shape.width == FatWidth::ThirtyTwo {
         let info = info_sector(&shape, sector);
         made.put(place(INFO_AT), info.clone());
         made.put(place(BACKUP_AT), boot);
         made.put(place(BACKUP_AT.saturating_add(INFO_AT)), info);
     }
     let first = match shape.width {
-        Width::Twelve => vec![MEDIA, 0xFF, 0xFF],
-        Width::Sixteen => vec![MEDIA, 0xFF, 0xFF, 0xFF],
+        FatWidth::Twelve => vec![MEDIA, 0xFF, 0xFF],
+        FatWidth::Sixteen => vec![MEDIA, 0xFF, 0xFF, 0xFF],
         // The third entry is the root folder, which ends with its first cluster.
-        Width::ThirtyTwo => [0x0FFF_FF00 | u32::from(MEDIA), 0x0FFF_FFFF, 0x0FFF_FFFF].map(u32::to_le_bytes).concat(),
+        FatWidth::ThirtyTwo => {
+            [0x0FFF_FF00 | u32::from(MEDIA), 0x0FFF_FFFF, 0x0FFF_FFFF].map(u32::to_le_bytes).concat()
+        }
     };
     for table in 0..TABLES {
         made.put(place(shape.reserved.checked_add(shape.per_table.checked_mul(table)?)?), first.clone());
@@ -186,10 +188,10 @@ fn padded(label: &str) -> [u8; 11] {
     padded
 }
 
-fn boot_sector(volume: &FatVolume<'_>, shape: &Shape) -> Vec<u8> {
+fn boot_sector(volume: &FatVolume<'_>, shape: &FatShape) -> Vec<u8> {
     let sector = volume.sector_bytes;
     let mut boot = vec![0u8; usize::try_from(sector).unwrap_or(512)];
-    let is_32 = shape.width == Width::ThirtyTwo;
+    let is_32 = shape.width == FatWidth::ThirtyTwo;
     let extended = if is_32 { EXTENDED_32 } else { EXTENDED_16 };
     let code = extended.saturating_add(26);
     // A jump over the fields to the code behind them.
@@ -225,9 +227,9 @@ fn boot_sector(volume: &FatVolume<'_>, shape: &Shape) -> Vec<u8> {
     let label = if volume.label.is_empty() { "NO NAME" } else { volume.label };
     put(&mut boot, if is_32 { on_disk::LABEL_32 } else { on_disk::LABEL_16 }, &padded(label));
     let kind: &[u8; 8] = match shape.width {
-        Width::Twelve => b"FAT12   ",
-        Width::Sixteen => b"FAT16   ",
-        Width::ThirtyTwo => b"FAT32   ",
+        FatWidth::Twelve => b"FAT12   ",
+        FatWidth::Sixteen => b"FAT16   ",
+        FatWidth::ThirtyTwo => b"FAT32   ",
     };
     put(&mut boot, extended.saturating_add(18), kind);
     put(&mut boot, code, &NO_SYSTEM);
@@ -235,7 +237,7 @@ fn boot_sector(volume: &FatVolume<'_>, shape: &Shape) -> Vec<u8> {
     boot
 }
 
-fn info_sector(shape: &Shape, sector: u32) -> Vec<u8> {
+fn info_sector(shape: &FatShape, sector: u32) -> Vec<u8> {
     let mut info = vec![0u8; usize::try_from(sector).unwrap_or(512)];
     put(&mut info, 0, &on_disk::INFO_MAGIC.to_le_bytes());
     put(&mut info, on_disk::INFO_MAGIC_2_AT, &on_disk::INFO_MAGIC_2.to_le_bytes());

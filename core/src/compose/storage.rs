@@ -203,6 +203,31 @@ mod tests {
         ));
     }
 
+    #[test]
+    fn a_volume_is_empty_has_its_name_and_starts_no_pc() {
+        for (kind, bytes, filesystem, label) in [
+            (VolumeKind::Fat32, 16_000_000_000, "fat32", "HOLIDAY"),
+            (VolumeKind::Fat32, 48 * MIB, "fat16", "HOLIDAY"),
+            (VolumeKind::Exfat, 64_000_000_000, "exfat", "Ferien Üb"),
+        ] {
+            for table in TableForm::ALL {
+                let made = storage(&wanted(bytes, 512, kind, table)).unwrap();
+                let found = crate::contents::contents(&made).unwrap();
+                let [one] = found.volumes.as_slice() else { panic!("{kind:?} {table:?}: {:?}", found.volumes) };
+                assert_eq!(one.number, (table == TableForm::Mbr).then_some(1));
+                assert_eq!(one.volume.filesystem.as_deref(), Some(filesystem), "{table:?}");
+                assert_eq!(one.volume.label.as_deref(), Some(label), "{table:?}");
+                assert!(one.items.as_ref().is_none_or(Vec::is_empty), "{:?}", one.items);
+                assert!(table == TableForm::None || inspect(&made).unwrap().boots.is_empty());
+            }
+        }
+        // Without a label there is none, and the serial number is another at another time.
+        let unnamed = Storage { label: String::new(), ..wanted(64 * MIB, 512, VolumeKind::Exfat, TableForm::None) };
+        let found = crate::contents::contents(&storage(&unnamed).unwrap()).unwrap();
+        assert_eq!(found.volumes[0].volume.label, None);
+        assert_ne!(serial("590J1", "2026-11-23T08:00:00Z"), serial("590J1", "2026-11-23T08:00:01Z"));
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(64))]
         #[test]

@@ -279,6 +279,20 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_file_is_put_where_it_was_asked_for_and_what_is_there_stays_unless_it_is_to_be_replaced() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("new/page.html");
+        assert!(put_file(&file, b"first", Existing::Stays).unwrap());
+        assert!(!put_file(&file, b"second", Existing::Stays).unwrap());
+        assert_eq!(fs::read(&file).unwrap(), b"first");
+        assert!(put_file(&file, b"3rd", Existing::Replaced).unwrap());
+        assert_eq!(fs::read(&file).unwrap(), b"3rd");
+        // A folder is no file, and neither takes its place nor is removed.
+        assert!(put_file(folder.path(), b"x", Existing::Replaced).is_err() && folder.path().is_dir());
+        assert!(!put_file(&folder.path().join("new"), b"x", Existing::Stays).unwrap());
+    }
+
+    #[test]
     fn pipes_devices_folders_and_links_are_no_files_and_nothing_is_written_through_them() {
         let folder = tempfile::tempdir().unwrap();
         let path = |name: &str| folder.path().join(name);

@@ -9,12 +9,12 @@ use pyrotyp_core::text::{Shown, shell};
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, plain};
 use crate::out::{put, put_document};
-use crate::paper::{self, Label};
+use crate::paper::{self, SleeveLabel};
 use crate::show::json;
 
 /// What a label is drawn as.
 #[derive(Clone, Copy)]
-enum Drawing {
+enum LabelFormat {
     Svg,
     Png,
 }
@@ -30,8 +30,8 @@ pub(super) fn report(record: &Record, into: &Path, common: &Common) -> Result<Ex
 pub(super) fn labels(record: &Record, into: &Path, common: &Common) -> Result<Exit, Failure> {
     let ending = into.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase);
     let drawing = match ending.as_deref() {
-        Some("svg") => Drawing::Svg,
-        Some("png") => Drawing::Png,
+        Some("svg") => LabelFormat::Svg,
+        Some("png") => LabelFormat::Png,
         _ => {
             let text = format!("{} is no name for a label", into.shown());
             return Err(Failure::new(Exit::Usage, text, "let it end in .svg or .png"));
@@ -55,10 +55,10 @@ pub(super) fn labels(record: &Record, into: &Path, common: &Common) -> Result<Ex
     told("label", "", record, &files, common)
 }
 
-fn drawn(label: &Label, drawing: Drawing) -> Result<Vec<u8>, Failure> {
+fn drawn(label: &SleeveLabel, drawing: LabelFormat) -> Result<Vec<u8>, Failure> {
     match drawing {
-        Drawing::Svg => Ok(paper::svg(label).into_bytes()),
-        Drawing::Png => paper::png(label).map_err(|error| not_made("label", &error)),
+        LabelFormat::Svg => Ok(paper::svg(label).into_bytes()),
+        LabelFormat::Png => paper::png(label).map_err(|error| not_made("label", &error)),
     }
 }
 
