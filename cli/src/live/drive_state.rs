@@ -154,7 +154,7 @@ mod tests {
     #[test]
     fn a_drive_is_followed_through_its_stages() {
         let mut drive = DriveState::new("DBR7J", "Kestrin Pocket", ReadBack::Whole);
-        let mut hear = |drive: &mut DriveState, event: Event| drive.heard(&event, Duration::from_secs(1));
+        let hear = |drive: &mut DriveState, event: Event| drive.heard(&event, Duration::from_secs(1));
         hear(&mut drive, Event::Began { stage: Stage::Blank, bytes: Some(2 * MIB) });
         hear(&mut drive, Event::Moved { stage: Stage::Blank, done: 2 * MIB });
         assert_eq!((count(&drive, PartOfDrive::Old), drive.percent()), (PARTS, 100));

@@ -75,7 +75,7 @@ fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &str)]) -> (i3
     (child.wait().unwrap().code().unwrap_or(-1), terminal.screen.screen().contents() + rang)
 }
 
-const SLOW: &str = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 9000000\n";
+const SLOW: &str = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 4000000\n";
 
 #[test]
 fn a_job_is_drawn_and_ctrl_c_asks_how_to_stop_while_it_goes_on() {
