@@ -115,6 +115,11 @@ pub(crate) fn warn(text: &str) {
     let _ = anstream::stderr().write_all(text.as_bytes());
 }
 
+/// Whether the terminal, if there is one, moves its cursor when it is told to.
+pub(crate) fn terminal_is_able() -> bool {
+    std::env::var_os("TERM").is_some_and(|term| !term.is_empty() && term != "dumb")
+}
+
 /// Rings the terminal's bell, if there is one.
 pub(crate) fn ring() {
     if io::stderr().is_terminal() {

@@ -16,7 +16,7 @@ use crate::asked::{Job, Reclaim};
 use crate::exit::{Exit, Failure, plain};
 use crate::out::say;
 use crate::session::Session;
-use crate::session::attached::{ARRIVING, choose_drive, needs_medium, platform};
+use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::show::card::OnDrives;
 use crate::show::text;
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
@@ -27,11 +27,7 @@ use crate::writing::planning::{self, Chosen, Image};
 pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failure> {
     let job = Job { accept: asked.accept.clone(), eject: asked.eject, unattended: asked.unattended, ..Job::default() };
     let confirming = Confirming::find(&job, ImageFrom::Elsewhere)?;
-    if asked.unattended && asked.drive == ARRIVING {
-        let text =
-            "nobody confirms the drive that is plugged in next, and that it comes next proves nothing (no-proof)";
-        return Err(Failure::new(Exit::Refused, text, "name the drive by its tag, or leave --unattended away"));
-    }
+    planning::confirmable(&asked.drive, &job)?;
     let platform = &*platform(session.common)?;
     let choice = choose_drive(platform, &asked.drive, session.cancel, &|text| say(session.common, text))?;
     needs_medium(&choice.drive)?;

@@ -190,10 +190,7 @@ fn footer(job: &JobState, look: Look, place: Rect, buffer: &mut Buffer) {
     if job.is_asked {
         let (question, meaning) = match place.width {
             ..COLUMNS_LEAST => ("g go on, s stop after the stage, n now", "not sealed: it starts no PC"),
-            _ => (
-                "stop? g: go on   s: stop after this stage   n: stop now",
-                "until it is sealed, a drive starts no PC; --resume goes on from there",
-            ),
+            _ => ("stop? g: go on   s: stop after this stage   n: stop now", "a drive that is not sealed starts no PC"),
         };
         Line::styled(format!("  {question}"), look.style(Color::Yellow).patch(look.bold())).render(row(0), buffer);
         Line::raw(format!("  {meaning}")).render(row(1), buffer);

@@ -15,7 +15,7 @@ use super::job_draw::Look;
 use super::job_screen::JobScreen;
 use super::progress::{PLAIN_EVERY, amount};
 use crate::asked::Common;
-use crate::out::{say, warn};
+use crate::out::{self, say, warn};
 use crate::show::edge::edge;
 use crate::show::letters;
 use crate::show::text::duration;
@@ -31,8 +31,7 @@ pub(crate) struct JobProgress {
 
 /// How a terminal is drawn on; `None` where it can't be, or nobody wants to see it.
 fn look(common: &Common) -> Option<Look> {
-    let is_able = std::env::var_os("TERM").is_some_and(|term| !term.is_empty() && term != "dumb");
-    (is_able && !common.quiet && io::stderr().is_terminal()).then(|| Look {
+    (out::terminal_is_able() && !common.quiet && io::stderr().is_terminal()).then(|| Look {
         has_colour: AutoStream::choice(&io::stderr()) != ColorChoice::Never,
         is_unicode: letters::are_unicode(),
     })

@@ -1,8 +1,6 @@
 //! A job as one page that stands alone: no scripts, nothing loaded from elsewhere.
 
 use askama::Template;
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
 use pyrotyp_core::text::Shown;
@@ -11,6 +9,7 @@ use pyrotyp_core::{Finding, Level};
 use super::image_map::{image_map, is_read};
 use super::speed_plot::speed_plot;
 use super::starting::{Advice, starting};
+use crate::show::ledger::local;
 use crate::show::text::duration;
 
 /// Differences and findings that are told one by one.
@@ -100,11 +99,6 @@ fn said(finding: &Finding) -> Said {
         Level::Note => "note",
     };
     Said { level, id: finding.id.word(), text: finding.text.shown() }
-}
-
-fn local(time: &str) -> String {
-    let known = time.parse::<Timestamp>().ok().map(|time| time.to_zoned(TimeZone::system()));
-    known.map_or_else(|| time.shown(), |time| time.strftime("%Y-%m-%d %H:%M").to_string())
 }
 
 fn stages(drive: &DriveRecord) -> Vec<StagePart> {

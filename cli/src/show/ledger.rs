@@ -26,7 +26,7 @@ macro_rules! add {
 }
 
 /// A time as the clock on the wall has it.
-fn local(time: &str) -> String {
+pub(crate) fn local(time: &str) -> String {
     let known = time.parse::<Timestamp>().ok();
     known.map_or_else(|| time.shown(), |time| time.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string())
 }

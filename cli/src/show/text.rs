@@ -151,15 +151,7 @@ pub(crate) fn written(
                 "{CARE}written{CARE:#}: {what} is on drive {tag} ({name}); it was not read back, nothing is proven\n"
             )
         }
-        JobResult::Differs => {
-            let what = outcome
-                .told
-                .conclusion
-                .map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
-            let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}): {what}\n");
-            out.push_str(&differences(&outcome.told.differences, outcome.told.more_differences));
-            out
-        }
+        JobResult::Differs => differing(drive, outcome),
         JobResult::Refused | JobResult::Failed | JobResult::Stopped => String::new(),
     };
     if !matches!(outcome.told.result, JobResult::Verified | JobResult::Written) {
@@ -182,6 +174,15 @@ pub(crate) fn written(
     out
 }
 
+/// A drive that does not hold what was written to it just now.
+fn differing(drive: &Drive, outcome: &Outcome) -> String {
+    let what = outcome.told.conclusion;
+    let what = what.map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
+    let mut out = format!("{BAD}differs{BAD:#}: drive {} ({}): {what}\n", drive.tag, called(drive));
+    out.push_str(&differences(&outcome.told.differences, outcome.told.more_differences));
+    out
+}
+
 /// How a drive came back to plain storage.
 pub(crate) fn reclaimed(storage: &Storage, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
     let (name, tag, what) = (called(drive), &drive.tag, storage_words(storage));
@@ -194,15 +195,7 @@ pub(crate) fn reclaimed(storage: &Storage, drive: &Drive, outcome: &Outcome, com
             }
             out
         }
-        JobResult::Differs => {
-            let what = outcome
-                .told
-                .conclusion
-                .map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
-            let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}): {what}\n");
-            out.push_str(&differences(&outcome.told.differences, outcome.told.more_differences));
-            out
-        }
+        JobResult::Differs => differing(drive, outcome),
         JobResult::Written | JobResult::Refused | JobResult::Failed | JobResult::Stopped => String::new(),
     }
 }

@@ -23,7 +23,7 @@ use ratatui::crossterm::terminal::disable_raw_mode;
 
 use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, plain};
-use crate::out::warn;
+use crate::out::{self, warn};
 use crate::session::Session;
 use crate::session::attached::platform;
 use crate::session::folders::state_folder;
@@ -46,8 +46,11 @@ const SECONDS_OF_DAY: u64 = 24 * 60 * 60;
 
 /// Whether somebody sits here who can choose.
 pub(crate) fn can_ask(job: &Job, common: &Common) -> bool {
-    let is_able = std::env::var_os("TERM").is_some_and(|term| !term.is_empty() && term != "dumb");
-    is_able && !job.unattended && !common.json && io::stdin().is_terminal() && io::stderr().is_terminal()
+    out::terminal_is_able()
+        && !job.unattended
+        && !common.json
+        && io::stdin().is_terminal()
+        && io::stderr().is_terminal()
 }
 
 /// One line that is offered.

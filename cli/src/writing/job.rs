@@ -171,7 +171,7 @@ fn report(
         say(common, &format!("{}\n   next: {}\n", chain(fault), fault.next_step()));
     }
     let drives: Vec<&Drive> = plan.attached().collect();
-    let failures = drives.iter().zip(&outcomes).filter_map(|(drive, outcome)| failure(drive, outcome));
+    let failures = drives.iter().zip(&outcomes).filter_map(|(drive, outcome)| failure(drive, outcome, told_as));
     let failures: Vec<Failure> = failures.collect();
     let exit_of = |outcome: &&Outcome| outcome.told.result == record.result;
     let gravest = outcomes.iter().find(exit_of).map(|outcome| of_job(outcome.told.result, outcome.fault.as_ref()));
@@ -214,12 +214,17 @@ fn keep_blocks(job: &str, outcomes: &[Outcome], common: &Common) {
 }
 
 /// Why a job did not end well on a drive, and what to do next.
-fn failure(drive: &Drive, outcome: &Outcome) -> Option<Failure> {
+fn failure(drive: &Drive, outcome: &Outcome, told_as: ToldAs<'_>) -> Option<Failure> {
     let fault = outcome.fault.as_ref()?;
     let file = outcome.told.fault_file.as_ref().map_or(String::new(), |file| format!("\n   there lies {file}"));
     let name = text::called(drive);
     let text = format!("drive {} ({name}): {}{file}{}", drive.tag, chain(fault), text::head_words(outcome));
-    let next = outcome.told.conclusion.map_or(fault.next_step(), |conclusion| conclusion.next_step());
+    let next = match (outcome.told.conclusion, told_as, outcome.told.result) {
+        (Some(conclusion), _, _) => conclusion.next_step(),
+        // It is short, and begins anew.
+        (None, ToldAs::Storage(_), JobResult::Stopped) => "run the same command again",
+        (None, _, _) => fault.next_step(),
+    };
     Some(Failure::new(of_job(outcome.told.result, Some(fault)), text, next))
 }
 

@@ -93,6 +93,15 @@ impl Image<'_> {
     }
 }
 
+/// Refuses a name that proves nothing, where nobody confirms it.
+pub(crate) fn confirmable(name: &str, asked: &Job) -> Result<(), Failure> {
+    if !asked.unattended || name != ARRIVING {
+        return Ok(());
+    }
+    let text = "nobody confirms the drive that is plugged in next, and that it comes next proves nothing (no-proof)";
+    Err(Failure::new(Exit::Refused, text, "name the drive by its tag, or leave --unattended away"))
+}
+
 /// Finds the drives that are meant, each once, and makes the plan.
 pub(crate) fn plan(
     names: &[String],
@@ -101,11 +110,7 @@ pub(crate) fn plan(
     platform: &dyn Platform,
     session: &Session<'_>,
 ) -> Result<Plan, Failure> {
-    if asked.unattended && names.iter().any(|name| name == ARRIVING) {
-        let text =
-            "nobody confirms the drive that is plugged in next, and that it comes next proves nothing (no-proof)";
-        return Err(Failure::new(Exit::Refused, text, "name the drive by its tag, or leave --unattended away"));
-    }
+    names.iter().try_for_each(|name| confirmable(name, asked))?;
     let mut choices: Vec<Choice> = Vec::new();
     for name in names {
         let choice = choose_drive(platform, name, session.cancel, &|text| say(session.common, text))?;
