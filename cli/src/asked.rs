@@ -311,6 +311,9 @@ pub(crate) struct Job {
     /// Ask nothing: the drive must then be named by its tag
     #[arg(long)]
     pub unattended: bool,
+    /// Bytes of a drive that are used at most; `reclaim` is asked for it
+    #[arg(skip)]
+    pub limit: Option<u64>,
 }
 
 /// What `reclaim` is asked.
@@ -321,12 +324,15 @@ pub(crate) struct Reclaim {
     /// Which kind of volume [default: fat32 up to 32 GB, exfat above]
     #[arg(long = "as", value_name = "KIND", value_parser = PossibleValuesParser::new(VolumeKind::ALL.map(VolumeKind::word)).try_map(volume_kind))]
     pub kind: Option<VolumeKind>,
-    /// Which table of partitions
-    #[arg(long, value_name = "TABLE", default_value = "mbr", value_parser = PossibleValuesParser::new(TableForm::ALL.map(TableForm::word)).try_map(table_form))]
-    pub table: TableForm,
+    /// Which table of partitions [default: mbr, gpt where that does not count far enough]
+    #[arg(long, value_name = "TABLE", value_parser = PossibleValuesParser::new(TableForm::ALL.map(TableForm::word)).try_map(table_form))]
+    pub table: Option<TableForm>,
     /// What the volume is called [default: as before, or the drive's model]
     #[arg(long, value_name = "NAME")]
     pub label: Option<String>,
+    /// Use the drive's first so many bytes only: for one that has less room than it claims
+    #[arg(long, value_name = "BYTES", value_parser = clap::value_parser!(u64).range(1..))]
+    pub limit: Option<u64>,
     /// Go on in spite of this finding; may be given again
     #[arg(long, value_name = "ID", value_parser = finding_id)]
     pub accept: Vec<FindingId>,

@@ -10,17 +10,18 @@ use std::time::{Duration, Instant};
 
 use proptest::prelude::*;
 use pyrotyp_core::bytes::{Cursor, ReadAt};
+use pyrotyp_core::compose::{Composition, Storage, TableForm, VolumeKind, storage};
 use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{
     After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, choose,
 };
 use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::guard::{Cleared, ImageNeeds, clear};
-use pyrotyp_core::hash::{BlockHasher, Sum, Taker};
+use pyrotyp_core::hash::{BLOCK_BYTES, BlockHasher, Sum, Taker, hole_digest};
 use pyrotyp_core::image::inspect;
 use pyrotyp_core::job::{
-    Access, Checked, Event, JobFault, KeptImage, Order, Outcome, Pacing, ReadBack, Source, Start, StreamedImage,
-    Target, Watcher, Writing, journal,
+    Access, Checked, ComposedImage, Event, JobFault, KeptImage, Order, Outcome, Pacing, ReadBack, Source, Start,
+    StreamedImage, Target, Watcher, Writing, journal,
 };
 use pyrotyp_core::record::{Cause, Conclusion, Head, JobResult, Stage};
 use pyrotyp_core::stop::Cancel;
@@ -100,6 +101,7 @@ struct How<'a> {
     watcher: Option<&'a dyn Watcher>,
     stall_after: Duration,
     is_cleared_for_another: bool,
+    limit: Option<u64>,
 }
 
 impl Default for How<'_> {
@@ -114,6 +116,7 @@ impl Default for How<'_> {
             watcher: None,
             stall_after: Duration::from_secs(20),
             is_cleared_for_another: false,
+            limit: None,
         }
     }
 }
@@ -209,7 +212,7 @@ impl Bench {
             // That it is too small is what some of these jobs are about.
             let cleared_for = ImageNeeds { bytes: plan.bytes.min(choice.drive.bytes), ..plan.clone() };
             let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();
-            Target { cleared, journal: Some(self.notes_of(name)), start: how.start }
+            Target { cleared, journal: Some(self.notes_of(name)), start: how.start, limit: how.limit }
         };
         let inspection = source.kept().map(|image| inspect(image).unwrap());
         let order = Order {
@@ -574,6 +577,81 @@ fn what_is_said_of_an_image_comes_from_the_job_that_says_it() {
     }
     let outcome = bench.run(&other, &How { checked: checked(&other), ..How::only_changed() });
     assert_eq!((outcome.told.result, outcome.sha256), (JobResult::Verified, Some(sha256(&other))));
+}
+
+/// A volume in a GPT, whose copy ends with a drive of this size; between them lies what stays.
+fn in_gpt(drive_bytes: u64) -> Composition {
+    let label = "BENCH".to_owned();
+    let (kind, table) = (VolumeKind::Fat32, TableForm::Gpt);
+    storage(&Storage { drive_bytes, sector_bytes: 512, kind, table, label, serial: 7 }).unwrap()
+}
+
+/// Whether the drive holds the composition, and in its holes what was there before.
+fn holds_composed(bench: &Bench, made: &Composition, before: &[u8]) -> bool {
+    let mut wanted = before.to_vec();
+    let mut bytes = vec![0; made.size() as usize];
+    made.fill_at(0, &mut bytes).unwrap();
+    for (block, piece) in bytes.chunks(BLOCK_BYTES as usize).enumerate() {
+        let at = block * BLOCK_BYTES as usize;
+        if !made.is_hole(&(at as u64..(at + piece.len()) as u64)) {
+            wanted[at..at + piece.len()].copy_from_slice(piece);
+        }
+    }
+    bench.drive() == wanted
+}
+
+#[test]
+fn what_lies_in_a_hole_is_neither_written_nor_read() {
+    let bytes = 70 * MIB as u64;
+    let made = in_gpt(bytes);
+    let source = ComposedImage(&made);
+    assert!(made.hole_bytes() > 40 * MIB as u64 && made.size() == bytes);
+    // What must not be touched can't be: there, nothing can be read or written.
+    let bad = "[[drive.fault]]\nkind = \"write-error\"\nat = 41943040\nbytes = 4096\n\n\
+               [[drive.fault]]\nkind = \"read-error\"\nat = 41943040\nbytes = 4096\n";
+    for how in [How::default(), How::only_changed(), How { read_back: ReadBack::Skip, ..How::default() }] {
+        let bench = Bench::new(bytes, 512, bad);
+        let before = bench.drive();
+        let outcome = bench.on(&["a"], &source, &how).pop().unwrap();
+        let skipped = how.read_back == ReadBack::Skip;
+        assert_eq!(outcome.told.result, if skipped { JobResult::Written } else { JobResult::Verified });
+        assert!(outcome.told.written_bytes < 20 * MIB as u64, "{}", outcome.told.written_bytes);
+        let moved: Vec<u64> =
+            outcome.told.stages.iter().filter(|one| one.name == Stage::Body).map(|one| one.bytes).collect();
+        assert!(moved[0] < 20 * MIB as u64, "{moved:?}");
+        assert!(holds_composed(&bench, &made, &before));
+        // By the digests that were kept, the drive is proven later on, whatever the hole holds by then.
+        let digests: Vec<_> = outcome.blocks.iter().map(|digest| digest.unwrap()).collect();
+        assert!(digests.contains(&hole_digest()));
+        bench.alter(30 * MIB, b"somebody's file");
+        let tray = bench.tray();
+        let drive = tray.open(&choose(&tray, "a").unwrap().drive).unwrap();
+        let compare =
+            || job::compare_with_digests(bytes, &digests, &*drive, &Cancel::new(), &Noted::default()).unwrap().result;
+        assert_eq!(compare(), JobResult::Verified);
+        bench.alter(69 * MIB + 7, b"no longer what it was");
+        assert_eq!(compare(), JobResult::Differs);
+    }
+}
+
+#[test]
+fn a_job_with_holes_is_gone_on_with_and_keeps_within_its_limit() {
+    let bytes = 70 * MIB as u64;
+    let made = in_gpt(bytes);
+    let source = ComposedImage(&made);
+    // Behind its true end, the drive takes nothing.
+    let bench =
+        Bench::new(90 * MIB as u64, 512, "[[drive.fault]]\nkind = \"write-error\"\nat = 73400320\nbytes = 99999999\n");
+    let before = bench.drive();
+    let within = |how: How<'static>| How { limit: Some(bytes), ..how };
+    let outcome = bench.on(&["a"], &source, &within(How::stopped_after(4 * MIB as u64))).pop().unwrap();
+    assert_eq!(outcome.told.result, JobResult::Stopped, "{:?}", outcome.fault);
+    let outcome = bench.on(&["a"], &source, &within(How::go_on())).pop().unwrap();
+    assert_eq!(outcome.told.result, JobResult::Verified, "{:?}", outcome.fault);
+    assert!(outcome.told.kept_bytes > 0, "it went on");
+    assert!(holds_composed(&bench, &made, &before));
+    let outcome = bench.on(&["a"], &source, &How::default()).pop().unwrap();
+    assert_eq!(outcome.told.result, JobResult::Failed, "without the limit, its last sectors are to be emptied");
 }
 
 /// A drive, or an image, that ends this program at one of its calls.

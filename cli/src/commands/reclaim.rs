@@ -3,11 +3,12 @@
 use std::path::Path;
 
 use jiff::Timestamp;
-use pyrotyp_core::compose::{ComposeError, Storage, VolumeKind, storage};
+use pyrotyp_core::bytes::{ReadAt, human_bytes};
+use pyrotyp_core::compose::{ComposeError, Storage, TableForm, VolumeKind, storage};
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image;
-use pyrotyp_core::job::{Checked, KeptImage};
+use pyrotyp_core::job::{Checked, ComposedImage};
 use pyrotyp_core::plan::Plan;
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::chain;
@@ -25,7 +26,13 @@ use crate::writing::planning::{self, Chosen, Image};
 
 /// Puts an empty volume onto one drive, by the same way as an image.
 pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failure> {
-    let job = Job { accept: asked.accept.clone(), eject: asked.eject, unattended: asked.unattended, ..Job::default() };
+    let job = Job {
+        accept: asked.accept.clone(),
+        eject: asked.eject,
+        unattended: asked.unattended,
+        limit: asked.limit,
+        ..Job::default()
+    };
     let confirming = Confirming::find(&job, ImageFrom::Elsewhere)?;
     planning::confirmable(&asked.drive, &job)?;
     let platform = &*platform(session.common)?;
@@ -41,14 +48,15 @@ pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failur
     inspection.findings.clear();
     inspection.tables.sector_bytes = Some(wanted.sector_bytes);
     // The table reaches to the drive's end; what is written does not.
-    inspection.span.needs_bytes = pyrotyp_core::bytes::ReadAt::size(&made);
+    inspection.span.needs_bytes = made.size();
     let what = format!("plain storage, {}", wanted.kind.word());
     inspection.label = Some(what.clone());
     let image = Image {
         path: Path::new(&what),
         is_file: false,
         inspection: &inspection,
-        bytes: Some(pyrotyp_core::bytes::ReadAt::size(&made)),
+        bytes: Some(made.size()),
+        hole_bytes: made.hole_bytes(),
         report: None,
         expects: None,
         checks: &[],
@@ -59,7 +67,7 @@ pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failur
     let cleared = Asking { platform, session, words: &words }
         .ask(&mut plan, confirming)
         .map_err(|failure| job::refused(&plan, &started, failure, session))?;
-    let (source, told_as) = (KeptImage(&made), ToldAs::Storage(&wanted));
+    let (source, told_as) = (ComposedImage(&made), ToldAs::Storage(&wanted));
     let checked = Checked::default();
     let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
     job::run(ready, platform, session)
@@ -85,7 +93,7 @@ impl Asking<'_> {
 
 /// What the drive is to be, with what was left away.
 fn wanted(asked: &Reclaim, drive: &Drive, started: &str) -> Result<Storage, Failure> {
-    let kind = asked.kind.unwrap_or_else(|| VolumeKind::for_size(drive.bytes));
+    let kind = asked.kind.unwrap_or_else(|| VolumeKind::for_size(asked.limit.unwrap_or(drive.bytes)));
     let label = match &asked.label {
         Some(label) => {
             kind.label(label).map_err(|fault| Failure::new(Exit::Usage, fault.to_string(), "choose another --label"))?
@@ -98,14 +106,27 @@ fn wanted(asked: &Reclaim, drive: &Drive, started: &str) -> Result<Storage, Fail
             kind.label_like(before.or(drive.says.model.as_deref()).unwrap_or_default())
         }
     };
+    let drive_bytes = used_bytes(asked.limit, drive)?;
+    let table = asked.table.unwrap_or_else(|| TableForm::for_size(drive_bytes, drive.sector_bytes));
     // The same for the same drive at the same time, and else another.
     let serial = pyrotyp_core::compose::serial(drive.tag.as_str(), started);
-    Ok(Storage { drive_bytes: drive.bytes, sector_bytes: drive.sector_bytes, kind, table: asked.table, label, serial })
+    Ok(Storage { drive_bytes, sector_bytes: drive.sector_bytes, kind, table, label, serial })
+}
+
+/// How much of the drive is used, in bytes.
+fn used_bytes(limit: Option<u64>, drive: &Drive) -> Result<u64, Failure> {
+    let Some(limit) = limit else { return Ok(drive.bytes) };
+    let sector = u64::from(drive.sector_bytes.max(1));
+    if limit > drive.bytes {
+        let text = format!("drive {} has {} bytes ({}), not {limit}", drive.tag, drive.bytes, human_bytes(drive.bytes));
+        return Err(Failure::new(Exit::Usage, text, "give a smaller --limit, or leave it away"));
+    }
+    Ok(limit - limit.checked_rem(sector).unwrap_or_default())
 }
 
 fn unmade(error: &ComposeError, drive: &Drive) -> Failure {
     let next = match error {
-        ComposeError::Table { .. } => "use --table none, or write it on a computer that makes a GPT",
+        ComposeError::Table { .. } => "use --table gpt",
         _ => "choose another kind with --as",
     };
     Failure::new(Exit::Usage, format!("drive {}: {}", drive.tag, chain(error)), next)

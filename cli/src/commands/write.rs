@@ -77,6 +77,7 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         is_file: true,
         inspection: &opened.inspection,
         bytes: Some(opened.bytes()),
+        hole_bytes: 0,
         report: None,
         expects: None,
         checks: &to_do,

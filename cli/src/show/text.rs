@@ -211,6 +211,7 @@ pub(crate) fn storage_words(storage: &Storage) -> String {
     let label = if label.is_empty() { "without a label".to_owned() } else { format!("\"{label}\"") };
     let table = match table {
         TableForm::Mbr => "in a master boot record",
+        TableForm::Gpt => "in a GUID partition table",
         TableForm::None => "without a table of partitions",
     };
     format!("plain storage: one empty {kind} volume {label}, {}, {table}", human_bytes(*drive_bytes))
@@ -226,7 +227,7 @@ fn how_it_went(outcome: &Outcome) -> String {
     let took: f64 = outcome.told.stages.iter().map(|stage| stage.seconds).sum();
     let body = outcome.told.stages.iter().find(|stage| stage.name == Stage::Body).map_or(0, |stage| stage.bytes);
     let has_sealed = outcome.told.stages.iter().any(|stage| stage.name == Stage::Seal);
-    add!(out, "  {} in {}", human_bytes(outcome.image_bytes.unwrap_or(body)), duration(took));
+    add!(out, "  {} in {}", human_bytes(outcome.moved_bytes().unwrap_or(body)), duration(took));
     if outcome.told.kept_bytes > 0 {
         add!(
             out,

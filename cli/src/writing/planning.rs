@@ -38,6 +38,7 @@ impl Job {
             writing: if self.only_changed { Writing::OnlyChanged } else { Writing::Everything },
             after: if is_ejected { After::Eject } else { After::Keep },
             start: if self.resume { Start::GoOn } else { Start::Over },
+            limit: self.limit,
             confirmed: if self.unattended { Confirmed::ByNobody } else { Confirmed::ByPerson },
         })
     }
@@ -53,6 +54,8 @@ pub(crate) struct Image<'a> {
     pub inspection: &'a Inspection,
     /// Length of the file or of what comes, where that is known.
     pub bytes: Option<u64>,
+    /// How much of it stays as it is on the drives, in bytes.
+    pub hole_bytes: u64,
     /// What its check has found.
     pub report: Option<&'a Report>,
     /// What it will be compared with on the way, in words.
@@ -87,6 +90,7 @@ impl Image<'_> {
             signer: None,
             proof: None,
             needs_bytes: self.inspection.span.needs_bytes,
+            hole_bytes: self.hole_bytes,
             laid_out_for: self.inspection.tables.sector_bytes,
             findings: self.inspection.findings.clone(),
         }

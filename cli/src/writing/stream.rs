@@ -94,7 +94,16 @@ pub(crate) fn write(
     let inspection = &beginning.inspection;
     fit_to_write(path, inspection)?;
     let platform = &*platform(session.common)?;
-    let image = Image { path, is_file: false, inspection, bytes, report: None, expects: Some(expects), checks: &[] };
+    let image = Image {
+        path,
+        is_file: false,
+        inspection,
+        bytes,
+        hole_bytes: 0,
+        report: None,
+        expects: Some(expects),
+        checks: &[],
+    };
     let mut plan = planning::plan(to, &image, asked, platform, session)?;
     let ready = planning::clear(&plan)
         .and_then(|_| planning::may_claim(&plan, platform))

@@ -1,6 +1,7 @@
-//! Parts with their places, read as one: zeros lie between them.
+//! Parts with their places, read as one: zeros lie between them, and holes that stay as they are on the drive.
 
 use std::io;
+use std::ops::Range;
 
 use crate::bytes::ReadAt;
 
@@ -22,13 +23,41 @@ impl Segment {
 pub struct Composition {
     /// In order; none reaches into the next.
     segments: Vec<Segment>,
+    /// In order: what stays as it is on the drive.
+    holes: Vec<Range<u64>>,
     bytes: u64,
 }
 
 impl Composition {
     /// Of so many bytes, all zero.
     pub(crate) fn zeros(bytes: u64) -> Self {
-        Self { segments: Vec::new(), bytes }
+        Self { segments: Vec::new(), holes: Vec::new(), bytes }
+    }
+
+    /// The same, longer: what is added stays as it is on the drive, as far as whole blocks lie in it; their rest becomes zeros.
+    pub(crate) fn with_hole(self, end: u64) -> Self {
+        let Self { segments, mut holes, bytes } = self;
+        holes.push(bytes..end);
+        Self { segments, holes, bytes: end.max(bytes) }
+    }
+
+    /// The same, with bytes behind all of it.
+    pub(crate) fn with_end(mut self, bytes: Vec<u8>) -> Self {
+        let at = self.bytes;
+        self.bytes = self.bytes.saturating_add(bytes.len() as u64);
+        self.put(at, bytes);
+        self
+    }
+
+    /// Whether all of a stretch stays as it is on the drive.
+    pub fn is_hole(&self, range: &Range<u64>) -> bool {
+        let found = self.holes.partition_point(|hole| hole.end < range.end);
+        self.holes.get(found).is_some_and(|hole| hole.start <= range.start && range.end <= hole.end)
+    }
+
+    /// How many bytes lie in its holes.
+    pub fn hole_bytes(&self) -> u64 {
+        self.holes.iter().map(|hole| hole.end.saturating_sub(hole.start)).sum()
     }
 
     /// Puts bytes behind all that were put before; those that do not fit are left out.

@@ -7,6 +7,7 @@
 mod composition;
 mod exfat;
 mod fat;
+mod gpt;
 mod label;
 mod mbr;
 mod storage;

@@ -7,7 +7,9 @@ use crate::compose::VolumeKind;
 use crate::compose::composition::Composition;
 use crate::compose::exfat::{ExfatVolume, exfat};
 use crate::compose::fat::{FatVolume, fat};
+use crate::compose::gpt::{GptCopies, GptTable};
 use crate::compose::mbr::mbr;
+use crate::volume::gpt::STORAGE_TYPE;
 use crate::volume::mbr::PartitionType;
 
 /// The partition begins here: at a piece that flash memory erases at once.
@@ -24,18 +26,27 @@ const LAST_BYTES: u64 = MIB;
 pub enum TableForm {
     /// A master boot record.
     Mbr,
+    /// A GUID partition table.
+    Gpt,
     /// None: the volume takes the whole drive.
     None,
 }
 
 impl TableForm {
     /// All of them.
-    pub const ALL: [Self; 2] = [Self::Mbr, Self::None];
+    pub const ALL: [Self; 3] = [Self::Mbr, Self::Gpt, Self::None];
+
+    /// The one that every PC knows, as far as it counts to the end of a drive of this size.
+    pub fn for_size(drive_bytes: u64, sector_bytes: u32) -> Self {
+        let blocks = drive_bytes.checked_div(u64::from(sector_bytes.max(512))).unwrap_or_default();
+        if u32::try_from(blocks).is_ok() { Self::Mbr } else { Self::Gpt }
+    }
 
     /// In a word.
     pub fn word(self) -> &'static str {
         match self {
             Self::Mbr => "mbr",
+            Self::Gpt => "gpt",
             Self::None => "none",
         }
     }
@@ -93,8 +104,8 @@ pub fn storage(wanted: &Storage) -> Result<Composition, ComposeError> {
     let sector = u64::from(sector_bytes.max(512));
     let first = match table {
         TableForm::None => 0,
-        TableForm::Mbr if drive_bytes < SMALL => FIRST_BYTE_OF_SMALL,
-        TableForm::Mbr => FIRST_BYTE,
+        TableForm::Mbr | TableForm::Gpt if drive_bytes < SMALL => FIRST_BYTE_OF_SMALL,
+        TableForm::Mbr | TableForm::Gpt => FIRST_BYTE,
     };
     let last = drive_bytes.saturating_sub(LAST_BYTES);
     let bytes = last.saturating_sub(first);
@@ -115,11 +126,29 @@ pub fn storage(wanted: &Storage) -> Result<Composition, ComposeError> {
         }
     };
     let mut made = Composition::zeros(first.saturating_add(crate::bytes::ReadAt::size(&volume)));
-    if table == TableForm::Mbr {
-        let count = blocks(bytes).map_err(|_| no_table())?;
-        made.put(0, mbr(type_code, hidden, count, serial));
+    match table {
+        TableForm::None => made.put_all(first, volume),
+        TableForm::Mbr => {
+            let count = blocks(bytes).map_err(|_| no_table())?;
+            made.put(0, mbr(type_code, hidden, count, serial));
+            made.put_all(first, volume);
+        }
+        TableForm::Gpt => {
+            let count = |bytes: u64| bytes.checked_div(sector).unwrap_or_default();
+            let partition = count(first)..count(first.saturating_add(bytes));
+            let blocks = count(drive_bytes);
+            let whole = GptTable { block_bytes: sector, blocks, partition, kind: STORAGE_TYPE, name: label, serial };
+            let GptCopies { start, end } = whole.copies();
+            made.put(0, start);
+            made.put_all(first, volume);
+            let drive_bytes = blocks.saturating_mul(sector);
+            let behind = first.saturating_add(bytes);
+            let end_at = drive_bytes.saturating_sub(end.len() as u64).saturating_sub(behind);
+            let mut tail = vec![0u8; usize::try_from(end_at).unwrap_or_default()];
+            tail.extend(end);
+            made = made.with_hole(behind).with_end(tail);
+        }
     }
-    made.put_all(first, volume);
     Ok(made)
 }
 
@@ -138,29 +167,55 @@ mod tests {
         Storage { drive_bytes, sector_bytes, kind, table, label: label.to_owned(), serial: 0x1234_5678 }
     }
 
-    /// Whether the system's own checker finds nothing in the volume, on a sparse file of its true size.
+    /// Whether a program of the system finds nothing wrong with a file.
+    fn is_content(words: &[&str], file: &tempfile::NamedTempFile) -> bool {
+        let output = Command::new(words[0]).args(&words[1..]).arg(file.path()).output();
+        let packages = "apt-get install dosfstools exfatprogs gdisk fdisk";
+        let output = output.unwrap_or_else(|error| panic!("{packages}: {}: {error}", words[0]));
+        let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success() && !text.contains("Problem:"), "{words:?}: {text}");
+        true
+    }
+
+    /// What lies from `first` on, but for its holes, as a sparse file of so many bytes.
+    fn as_file(made: &Composition, first: u64, bytes: u64) -> tempfile::NamedTempFile {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        file.as_file().set_len(bytes).unwrap();
+        let mut piece = vec![0; 4 << 20];
+        for at in (first..made.size()).step_by(piece.len()) {
+            if made.is_hole(&(at..at + 1)) && made.is_hole(&(at..(at + piece.len() as u64).min(made.size()))) {
+                continue;
+            }
+            let count = made.fill_at(at, &mut piece).unwrap();
+            let inside = &piece[..count.min(usize::try_from((first + bytes).saturating_sub(at)).unwrap())];
+            std::os::unix::fs::FileExt::write_all_at(file.as_file(), inside, at - first).unwrap();
+        }
+        file
+    }
+
+    /// Whether the system's own checkers find nothing in the volume and its table, on sparse files of their true sizes.
     fn is_clean(storage: &Storage) -> bool {
         let made = self::storage(storage).unwrap();
         let first = match (storage.table, storage.drive_bytes < SMALL) {
             (TableForm::None, _) => 0,
-            (TableForm::Mbr, true) => FIRST_BYTE_OF_SMALL,
-            (TableForm::Mbr, false) => FIRST_BYTE,
+            (_, true) => FIRST_BYTE_OF_SMALL,
+            (_, false) => FIRST_BYTE,
         };
-        let mut bytes = vec![0; usize::try_from(made.size() - first).unwrap()];
-        made.fill_at(first, &mut bytes).unwrap();
-        let file = tempfile::NamedTempFile::new().unwrap();
-        std::io::Write::write_all(&mut file.as_file(), &bytes).unwrap();
-        file.as_file().set_len(storage.drive_bytes - LAST_BYTES - first).unwrap();
+        let volume = as_file(&made, first, storage.drive_bytes - LAST_BYTES - first);
         let checker = if storage.kind == VolumeKind::Fat32 { "fsck.fat" } else { "fsck.exfat" };
-        let output = Command::new(checker).arg("-n").arg(file.path()).output();
-        let output = output.unwrap_or_else(|error| panic!("apt-get install dosfstools exfatprogs: {checker}: {error}"));
-        let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-        assert!(output.status.success(), "{storage:?}: {text}");
-        true
+        let whole = || as_file(&made, 0, storage.drive_bytes);
+        // The checkers of tables take a file for a drive with sectors of 512 bytes.
+        is_content(&[checker, "-n"], &volume)
+            && (storage.sector_bytes != 512
+                || storage.table == TableForm::None
+                || is_content(&["sfdisk", "--verify"], &whole()))
+            && (storage.sector_bytes != 512
+                || storage.table != TableForm::Gpt
+                || is_content(&["sgdisk", "-v"], &whole()))
     }
 
     #[test]
-    #[ignore = "needs fsck.fat and fsck.exfat"]
+    #[ignore = "needs fsck.fat, fsck.exfat, sfdisk and sgdisk"]
     fn the_systems_checkers_find_nothing_in_any_size() {
         const GB: u64 = 1_000_000_000;
         for kind in VolumeKind::ALL {
@@ -177,7 +232,9 @@ mod tests {
                 256 * GB,
                 1_900 * GB,
             ] {
-                for (sector, table) in [(512, TableForm::Mbr), (512, TableForm::None), (4096, TableForm::Mbr)] {
+                for (sector, table) in
+                    [512, 4096].into_iter().flat_map(|sector| TableForm::ALL.map(|table| (sector, table)))
+                {
                     assert!(is_clean(&wanted(bytes / 4096 * 4096, sector, kind, table)));
                 }
             }
@@ -214,7 +271,7 @@ mod tests {
                 let made = storage(&wanted(bytes, 512, kind, table)).unwrap();
                 let found = crate::contents::contents(&made).unwrap();
                 let [one] = found.volumes.as_slice() else { panic!("{kind:?} {table:?}: {:?}", found.volumes) };
-                assert_eq!(one.number, (table == TableForm::Mbr).then_some(1));
+                assert_eq!(one.number, (table != TableForm::None).then_some(1));
                 assert_eq!(one.volume.filesystem.as_deref(), Some(filesystem), "{table:?}");
                 assert_eq!(one.volume.label.as_deref(), Some(label), "{table:?}");
                 assert!(one.items.as_ref().is_none_or(Vec::is_empty), "{:?}", one.items);
@@ -232,10 +289,10 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(64))]
         #[test]
         fn any_size_gives_a_volume_or_a_word(
-            bytes in 0u64..4_000_000_000_000, small in 0u64..80 * MIB, is_small: bool, four: bool, exfat: bool, table: bool,
+            bytes in 0u64..4_000_000_000_000, small in 0u64..80 * MIB, is_small: bool, four: bool, exfat: bool, table in 0usize..3,
         ) {
             let kind = if exfat { VolumeKind::Exfat } else { VolumeKind::Fat32 };
-            let form = if table { TableForm::Mbr } else { TableForm::None };
+            let form = TableForm::ALL[table];
             let bytes = if is_small { small } else { bytes };
             let wanted = wanted(bytes / 4096 * 4096, if four { 4096 } else { 512 }, kind, form);
             if let Ok(made) = storage(&wanted) {

@@ -11,6 +11,11 @@ pub const BLOCK_BYTES: u64 = 4 * MIB;
 /// The BLAKE3 digests of an image's blocks, in their order; the last block may be shorter.
 pub type BlockDigests = Vec<blake3::Hash>;
 
+/// What stands in a list of digests for a block that stays as it is on the drive: the digest of no bytes.
+pub fn hole_digest() -> blake3::Hash {
+    blake3::hash(&[])
+}
+
 /// Computes the digests of an image's blocks while its bytes go by.
 #[derive(Default)]
 pub struct BlockHasher {

@@ -26,10 +26,21 @@ struct Pool {
     came_back: Condvar,
 }
 
-/// A block of the image, on its way to one drive or several.
+/// What comes next of an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Stretch {
+    /// The block with this number; so many bytes of it belong to the image.
+    Block { index: usize, bytes: usize },
+    /// So many blocks from this number on stay as they are on the drives.
+    Holes { index: usize, count: usize },
+}
+
+/// A block of the image, or several that stay as they are, on its way to one drive or several.
 pub(super) struct Block {
     /// Its number.
     pub index: usize,
+    /// How many there are: more than one in a hole only.
+    pub count: usize,
     /// How much of it belongs to the image, in bytes.
     pub bytes: usize,
     /// Its digest, from the check before or computed on the way.
@@ -187,8 +198,12 @@ impl BlockQueue {
     }
 
     /// Hands a block to every drive that still takes them; `false` when none does.
-    pub(super) fn publish(&self, index: usize, bytes: usize, digest: blake3::Hash, buffer: AlignedBuf) -> bool {
-        let block = Arc::new(Block { index, bytes, digest, buffer, pool: Arc::clone(&self.pool) });
+    pub(super) fn publish(&self, what: Stretch, digest: blake3::Hash, buffer: AlignedBuf) -> bool {
+        let (index, bytes, count) = match what {
+            Stretch::Block { index, bytes } => (index, bytes, 1),
+            Stretch::Holes { index, count } => (index, 0, count),
+        };
+        let block = Arc::new(Block { index, count, bytes, digest, buffer, pool: Arc::clone(&self.pool) });
         let mut state = lock(&self.state);
         let mut is_taken = false;
         for queue in state.queues.iter_mut().filter(|queue| !queue.is_closed && queue.left_at.is_none()) {
@@ -304,7 +319,7 @@ mod tests {
     fn publish(block_queue: &BlockQueue, index: usize) -> bool {
         let Some(mut buffer) = block_queue.buffer() else { return false };
         buffer[0] = index as u8;
-        block_queue.publish(index, 4096, blake3::hash(&[index as u8]), buffer)
+        block_queue.publish(Stretch::Block { index, bytes: 4096 }, blake3::hash(&[index as u8]), buffer)
     }
 
     fn next(block_queue: &BlockQueue, drive: usize) -> String {

@@ -5,7 +5,7 @@ use std::sync::Mutex;
 
 use crate::bytes::ReadAt;
 use crate::devices::{AlignedBuf, DriveIo};
-use crate::hash::BlockDigests;
+use crate::hash::{BlockDigests, hole_digest};
 use crate::image::Inspection;
 use crate::job::block_queue::{Block, BlockQueue, Laggard, Next};
 use crate::job::diagnosis::{Case, Differences};
@@ -92,7 +92,8 @@ pub fn compare_with_digests(
                 let piece =
                     Piece { at: range.start, bytes: range.end.min(bytes).saturating_sub(range.start), digest: *digest };
                 // Of a block that does not fit, nothing can be said but that.
-                Some(piece).filter(|piece| piece.bytes > 0 && piece.end() <= there)
+                let is_there = piece.bytes > 0 && piece.end() <= there;
+                Some(piece).filter(|piece| is_there && piece.digest != hole_digest())
             };
             let pieces: Vec<Piece> = digests.iter().enumerate().filter_map(piece).collect();
             let suspects = readback::read_back(drive, &pieces, 0, cancel, counting)?;

@@ -6,11 +6,11 @@ use std::time::Instant;
 
 use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
 use crate::guard::Cleared;
-use crate::hash::{BLOCK_BYTES, BlockDigests};
+use crate::hash::{BLOCK_BYTES, BlockDigests, hole_digest};
 use crate::image::FileMap;
 use crate::job::block_queue::{BlockQueue, ImageEnd, ImageEnding, Laggard};
 use crate::job::diagnosis::{Before, Case, Written};
-use crate::job::image_reader::ImageReader;
+use crate::job::image_reader::{ImageReader, hole_bytes};
 use crate::job::journal::{Heading, Journal, Notes};
 use crate::job::layout::{Frame, block_range, length, start_of};
 use crate::job::piece::Piece;
@@ -51,6 +51,8 @@ pub(super) struct DriveWorker<'a> {
     heartbeat: &'a Heartbeat,
     number: usize,
     has_arrived: bool,
+    /// Bytes of the drive that are used at most.
+    limit: u64,
     outcome: Outcome,
 }
 
@@ -69,6 +71,7 @@ impl<'a> DriveWorker<'a> {
             heartbeat,
             number,
             has_arrived: false,
+            limit: u64::MAX,
             outcome: Outcome {
                 told: DriveOutcome::untouched(JobResult::Refused),
                 fault: None,
@@ -83,7 +86,8 @@ impl<'a> DriveWorker<'a> {
 
     /// Does all of it.
     pub(super) fn run(mut self, platform: &dyn Platform, target: Target) -> Outcome {
-        let Target { cleared, journal, start } = target;
+        let Target { cleared, journal, start, limit } = target;
+        self.limit = limit.unwrap_or(u64::MAX);
         let heading = self.heading(&cleared);
         let mut release_fault = None;
         let claimed = contained(|| self.claim(platform, cleared)).unwrap_or_else(|died| Err(died.into()));
@@ -117,6 +121,11 @@ impl<'a> DriveWorker<'a> {
         outcome.fault = ended.err();
         outcome.release_fault = release_fault;
         outcome
+    }
+
+    /// The places of the drive, as far as it is used.
+    fn frame(&self, drive: &dyn DriveIo) -> Frame {
+        Frame::of(drive.bytes().min(self.limit), drive.sector_bytes())
     }
 
     fn heading(&self, cleared: &Cleared) -> Heading {
@@ -178,7 +187,7 @@ impl<'a> DriveWorker<'a> {
     fn with(&mut self, claimed: &dyn Claimed, notes: Option<(&Path, &Heading)>, start: Start) -> Result<(), JobFault> {
         let drive = &Watched { drive: claimed, heartbeat: self.heartbeat };
         let order = self.shared.order;
-        let frame = Frame::of(drive.bytes(), drive.sector_bytes());
+        let frame = self.frame(drive);
         if let Some(bytes) = order.source.bytes() {
             frame.fits(bytes)?;
         }
@@ -239,7 +248,9 @@ impl<'a> DriveWorker<'a> {
         let mut buffer = readback::buffer();
         let mut holds = |block: usize| -> Result<bool, JobFault> {
             // Of the first block, the head is not there; what else it holds is read back in the end.
-            let Some(digest) = blocks.get(block).filter(|_| block > 0) else { return Ok(true) };
+            let Some(digest) = blocks.get(block).filter(|digest| block > 0 && **digest != hole_digest()) else {
+                return Ok(true);
+            };
             let (at, bytes) = (start_of(block), BLOCK_BYTES);
             match digest_of(drive, at, bytes, &mut buffer) {
                 Ok(found) => Ok(found == *digest),
@@ -302,7 +313,7 @@ impl<'a> DriveWorker<'a> {
     fn empty_again(&mut self, drive: &dyn DriveWrite) {
         if self.outcome.told.head != Head::Untouched {
             self.outcome.told.head = Head::Unknown;
-            let frame = Frame::of(drive.bytes(), drive.sector_bytes());
+            let frame = self.frame(drive);
             self.outcome.told.head = contained(|| seal::blank(drive, &frame).head).unwrap_or(Head::Unknown);
         }
     }
@@ -363,7 +374,11 @@ impl<'a> DriveWorker<'a> {
     ) -> Result<(BodyDone, ImageEnd), JobFault> {
         let shared = self.shared;
         let order = shared.order;
-        let bytes = order.source.bytes().map(|bytes| length(&frame.body(bytes)));
+        let moved = |bytes: u64| {
+            let holes = hole_bytes(order.source, usize::MAX, frame.whole_blocks_before(bytes));
+            length(&frame.body(bytes)).saturating_sub(holes)
+        };
+        let bytes = order.source.bytes().map(moved);
         self.stage(Stage::Body, bytes, |worker| {
             let seat = Seat { cancel: shared.cancel, watcher: shared.watcher, number: worker.number };
             let manner = Manner { writing: order.writing, flush_after: order.pacing.flush_after };
@@ -391,7 +406,7 @@ impl<'a> DriveWorker<'a> {
             let end = ended?;
             let done = body.finish();
             worker.outcome.blocks.clone_from(&done.blocks);
-            let all = length(&frame.body(end.bytes));
+            let all = moved(end.bytes);
             // A drive that read by itself must have seen the same image as the others.
             if let Some(at) = end.differs_from(&done.blocks) {
                 return Err(ImageFault::Changed { at: start_of(at) }.into());

@@ -6,8 +6,8 @@ use std::sync::mpsc::{Receiver, sync_channel};
 use std::thread;
 
 use crate::devices::{ALIGNMENT, AlignedBuf};
-use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
-use crate::job::block_queue::{BlockQueue, ImageEnd};
+use crate::hash::{Algorithm, BLOCK_BYTES, Hashers, hole_digest};
+use crate::job::block_queue::{BlockQueue, ImageEnd, Stretch};
 use crate::job::layout::start_of;
 use crate::job::source::{Access, Checked, Source};
 use crate::job::workers::contained;
@@ -38,11 +38,7 @@ pub(super) struct ImageReader<'a> {
 type Numbered = Vec<(usize, blake3::Hash)>;
 
 enum Handed {
-    Block {
-        index: usize,
-        bytes: usize,
-        buffer: AlignedBuf,
-    },
+    Next(Stretch, AlignedBuf),
     /// Only to be hashed.
     Passed(Vec<u8>),
 }
@@ -118,7 +114,7 @@ impl ImageReader<'_> {
             }
         };
         let total = self.source.bytes();
-        let mut stream = self.source.open(0).map_err(fail(0))?;
+        let mut stream = Some(self.source.open(0).map_err(fail(0))?);
         let mut index = 0usize;
         loop {
             if cancel.is_set() {
@@ -127,9 +123,23 @@ impl ImageReader<'_> {
             let at = start_of(index);
             let most = total.map_or(BLOCK_BYTES, |total| total.saturating_sub(at).min(BLOCK_BYTES));
             let Some(mut buffer) = block_queue.buffer() else { return Err(ImageFault::Stopped) };
+            if most > 0 && self.is_hole(index) {
+                // The stream goes on behind it.
+                stream = None;
+                let count = (index..).take_while(|block| self.is_hole(*block)).count();
+                if !hand_over(Handed::Next(Stretch::Holes { index, count }, buffer)) {
+                    return Err(ImageFault::Stopped);
+                }
+                index = index.saturating_add(count);
+                continue;
+            }
+            let open = match &mut stream {
+                Some(stream) => stream,
+                none => none.insert(self.source.open(at).map_err(fail(at))?),
+            };
             let (into, _) = buffer.split_at_mut_checked(most as usize).unwrap_or_default();
             let bytes =
-                fill(&mut *stream, into).map_err(|(done, source)| fail(at.saturating_add(done as u64))(source))?;
+                fill(&mut **open, into).map_err(|(done, source)| fail(at.saturating_add(done as u64))(source))?;
             if total.is_some() && (bytes as u64) < most {
                 return Err(ImageFault::Shrunk { at: at.saturating_add(bytes as u64) });
             }
@@ -140,7 +150,7 @@ impl ImageReader<'_> {
             let padded = bytes.next_multiple_of(ALIGNMENT).min(buffer.len());
             buffer.get_mut(bytes..padded).unwrap_or_default().fill(0);
             let is_last = (bytes as u64) < BLOCK_BYTES;
-            if !hand_over(Handed::Block { index, bytes, buffer }) {
+            if !hand_over(Handed::Next(Stretch::Block { index, bytes }, buffer)) {
                 return Err(ImageFault::Stopped);
             }
             if is_last {
@@ -148,16 +158,17 @@ impl ImageReader<'_> {
             }
             index = index.saturating_add(1);
             if let Some(from_drive) = skips.as_ref().filter(|_| index == 1) {
-                drop(stream);
-                for passed in from_drive.iter().flatten() {
-                    if !hand_over(Handed::Passed(passed)) {
-                        return Err(ImageFault::Stopped);
-                    }
+                stream = None;
+                if !from_drive.iter().flatten().all(|passed| hand_over(Handed::Passed(passed))) {
+                    return Err(ImageFault::Stopped);
                 }
                 index = self.from;
-                stream = self.source.open(start_of(index)).map_err(fail(start_of(index)))?;
             }
         }
+    }
+
+    fn is_hole(&self, block: usize) -> bool {
+        is_hole(self.source, block, self.withheld_from)
     }
 
     /// Hashes what needs to be, in order, and hands it to the drives.
@@ -172,7 +183,16 @@ impl ImageReader<'_> {
         let known = self.checked.blocks.as_ref();
         for item in ready {
             let (index, bytes, buffer) = match item {
-                Handed::Block { index, bytes, buffer } => (index, bytes, buffer),
+                Handed::Next(Stretch::Block { index, bytes }, buffer) => (index, bytes, buffer),
+                Handed::Next(holes @ Stretch::Holes { index, count }, buffer) => {
+                    if self.is_whole {
+                        blocks.extend((index..index.saturating_add(count)).map(|block| (block, hole_digest())));
+                    }
+                    if !block_queue.publish(holes, hole_digest(), buffer) {
+                        return Err(ImageFault::Stopped);
+                    }
+                    continue;
+                }
                 Handed::Passed(passed) => {
                     hashers.update(&passed);
                     continue;
@@ -195,7 +215,7 @@ impl ImageReader<'_> {
             if self.is_whole {
                 blocks.push((index, digest));
             }
-            if !block_queue.publish(index, bytes, digest, buffer) {
+            if !block_queue.publish(Stretch::Block { index, bytes }, digest, buffer) {
                 return Err(ImageFault::Stopped);
             }
         }
@@ -224,6 +244,17 @@ impl ImageReader<'_> {
         self.source.prove().map_err(|why| ImageFault::Unproven { why })?;
         Ok(ImageEnd { bytes, sha256: computed.or_else(|| self.checked.sha256.clone()), blocks })
     }
+}
+
+/// Whether a block stays as it is on the drive: none does that holds the head, or lies in what is withheld.
+fn is_hole(source: &dyn Source, block: usize, withheld_from: usize) -> bool {
+    (1..withheld_from).contains(&block) && source.is_hole(block)
+}
+
+/// How many bytes of the first so many blocks stay as they are.
+pub(super) fn hole_bytes(source: &dyn Source, blocks: usize, withheld_from: usize) -> u64 {
+    let holes = (0..blocks.min(withheld_from)).filter(|block| is_hole(source, *block, withheld_from)).count();
+    start_of(holes)
 }
 
 /// Fills all of `into`, or as much as there is before the end; a failure tells how much was read before it.

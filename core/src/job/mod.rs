@@ -37,6 +37,6 @@ pub use layout::{DoesNotFit, END_BYTES, Frame, HEAD_BYTES, OUTERMOST_BYTES};
 pub use order::{Order, Pacing, ReadBack, Start, Target, Writing};
 pub use outcome::Outcome;
 pub use run::run;
-pub use source::{Access, Checked, KeptImage, Prove, Source, StreamedImage};
+pub use source::{Access, Checked, ComposedImage, KeptImage, Prove, Source, StreamedImage};
 pub use watch::{Event, Watcher};
 pub use workers::Died;

@@ -80,4 +80,6 @@ pub struct Target {
     pub journal: Option<PathBuf>,
     /// Whether it goes on with an earlier one.
     pub start: Start,
+    /// Bytes of it that are used at most, where it has less room than it claims.
+    pub limit: Option<u64>,
 }

@@ -3,6 +3,7 @@
 use super::fault::{ImageFault, JobFault};
 use super::journal::SpentNotes;
 use crate::devices::PlatformError;
+use crate::hash::{BLOCK_BYTES, hole_digest};
 use crate::record::{DriveOutcome, Head};
 use crate::text::chain;
 
@@ -26,6 +27,13 @@ pub struct Outcome {
 }
 
 impl Outcome {
+    /// How much of the image went over this drive or was compared with it, in bytes: all but its holes, once all of it was read.
+    pub fn moved_bytes(&self) -> Option<u64> {
+        let holes = self.blocks.iter().filter(|digest| **digest == Some(hole_digest())).count();
+        let holes = (holes as u64).saturating_mul(BLOCK_BYTES);
+        self.image_bytes.map(|bytes| bytes.saturating_sub(holes))
+    }
+
     /// Of a drive on which nothing more is known than that it ended badly.
     pub(super) fn of_fault(fault: ImageFault) -> Self {
         let fault = JobFault::from(fault);

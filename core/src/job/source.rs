@@ -4,7 +4,9 @@ use std::io::{self, Read};
 use std::sync::Mutex;
 
 use crate::bytes::{Cursor, ReadAt};
+use crate::compose::Composition;
 use crate::hash::{BlockDigests, Sum};
+use crate::job::layout::block_range;
 use crate::job::lock::lock;
 
 /// How the bytes of an image can be had.
@@ -40,6 +42,40 @@ pub trait Source: Sync {
     /// # Errors
     /// In words, why these are not the bytes that were meant.
     fn prove(&self) -> Result<(), String>;
+
+    /// Whether a block, by its number, stays as it is on the drive: it is neither written nor read back. The ends of a drive never do.
+    fn is_hole(&self, _block: usize) -> bool {
+        false
+    }
+}
+
+/// What was composed, holes included.
+pub struct ComposedImage<'a>(pub &'a Composition);
+
+impl Source for ComposedImage<'_> {
+    fn bytes(&self) -> Option<u64> {
+        Some(self.0.size())
+    }
+
+    fn access(&self) -> Access {
+        Access::Anywhere
+    }
+
+    fn open(&self, at: u64) -> io::Result<Box<dyn Read + Send + '_>> {
+        Ok(Box::new(Cursor { of: self.0, at }))
+    }
+
+    fn kept(&self) -> Option<&dyn ReadAt> {
+        Some(self.0)
+    }
+
+    fn prove(&self) -> Result<(), String> {
+        Ok(())
+    }
+
+    fn is_hole(&self, block: usize) -> bool {
+        self.0.is_hole(&block_range(block))
+    }
 }
 
 /// An image that stays where it is.

@@ -1,19 +1,24 @@
 //! Digests of the blocks that a job wrote, beside its record: by them a drive is compared without its image.
 //!
 //! The file: the line `pyrotyp blocks 1`, a line with the image's length in bytes, then a line with the BLAKE3 of each block of
-//! [`BLOCK_BYTES`](crate::hash::BLOCK_BYTES), in hexadecimal digits, and last the BLAKE3 of all lines before.
+//! [`BLOCK_BYTES`](crate::hash::BLOCK_BYTES), in hexadecimal digits, or `stays N` for N blocks that were left as they were, and last
+//! the BLAKE3 of all lines before.
 
 use std::fmt::Write as _;
 use std::io;
 use std::path::Path;
 
-use crate::hash::{BLOCK_BYTES, BlockDigests};
+use crate::hash::{BLOCK_BYTES, BlockDigests, hole_digest};
 use crate::ledger::records::store;
 use crate::store::Store;
 
 const FIRST_LINE: &str = "pyrotyp blocks 1";
 /// Longest file that is read, in bytes: that of an image of 4 TB.
 const BYTES_MOST: u64 = 80 << 20;
+/// How a line begins that counts blocks that were left as they were.
+const STAYS: &str = "stays ";
+/// Most blocks that are read: of a drive of 8 TB.
+const BLOCKS_MOST: u64 = 1 << 21;
 /// What ends its name.
 const ENDING: &str = ".blocks";
 
@@ -29,9 +34,12 @@ pub struct Blocks {
 impl Blocks {
     fn text(&self) -> String {
         let mut text = format!("{FIRST_LINE}\n{}\n", self.bytes);
-        for digest in &self.digests {
+        for same in self.digests.chunk_by(|a, b| a == b) {
             // Writing to a string never fails.
-            let _ = writeln!(text, "{}", digest.to_hex());
+            let _ = match same {
+                [hole, ..] if *hole == hole_digest() => writeln!(text, "{STAYS}{}", same.len()),
+                digests => digests.iter().try_for_each(|digest| writeln!(text, "{}", digest.to_hex())),
+            };
         }
         let all = blake3::hash(text.as_bytes());
         let _ = writeln!(text, "{}", all.to_hex());
@@ -56,10 +64,21 @@ impl Blocks {
             return Err(fail("it begins like nothing that is known here"));
         }
         let bytes: u64 = lines.next().and_then(|line| line.parse().ok()).ok_or_else(|| fail("it tells no length"))?;
-        let digests: Option<BlockDigests> = lines.map(|line| blake3::Hash::from_hex(line).ok()).collect();
-        let digests = digests.ok_or_else(|| fail("a line is no digest"))?;
-        if digests.len() as u64 != bytes.div_ceil(BLOCK_BYTES) {
-            return Err(fail("it has another number of blocks than its length takes"));
+        let other_number = || fail("it has another number of blocks than its length takes");
+        let wanted = bytes.div_ceil(BLOCK_BYTES);
+        let mut digests = BlockDigests::new();
+        for line in lines {
+            let holes = line.strip_prefix(STAYS).and_then(|count| count.parse::<u64>().ok());
+            let count = holes.unwrap_or(1);
+            if wanted.min(BLOCKS_MOST).saturating_sub(digests.len() as u64) < count {
+                return Err(other_number());
+            }
+            let digest = holes.map_or_else(|| blake3::Hash::from_hex(line), |_| Ok(hole_digest()));
+            let digest = digest.map_err(|_| fail("a line is no digest"))?;
+            digests.extend(std::iter::repeat_n(digest, usize::try_from(count).unwrap_or_default()));
+        }
+        if digests.len() as u64 != wanted {
+            return Err(other_number());
         }
         Ok(Self { bytes, digests })
     }
@@ -98,7 +117,10 @@ mod tests {
     #[test]
     fn digests_come_back_as_they_were_kept_and_a_changed_file_is_refused() {
         let state = tempfile::tempdir().unwrap();
-        let blocks = Blocks { bytes: BLOCK_BYTES + 1, digests: vec![blake3::hash(b"a"), blake3::hash(b"b")] };
+        let hole = hole_digest();
+        let digests = vec![blake3::hash(b"a"), hole, hole, hole, blake3::hash(b"b"), hole];
+        let blocks = Blocks { bytes: 5 * BLOCK_BYTES + 1, digests };
+        assert!(blocks.text().contains("stays 3\n"));
         assert_eq!(blocks_of(state.path(), "x").unwrap(), None);
         keep_blocks(state.path(), "x", &blocks).unwrap();
         assert_eq!(blocks_of(state.path(), "x").unwrap(), Some(blocks.clone()));
@@ -108,7 +130,7 @@ mod tests {
             changed[at] ^= 1;
             assert!(Blocks::parse(&String::from_utf8_lossy(&changed)).is_err(), "byte {at}");
         }
-        for other in [Blocks { bytes: BLOCK_BYTES, ..blocks.clone() }, Blocks { bytes: 3 * BLOCK_BYTES, ..blocks }] {
+        for other in [Blocks { bytes: BLOCK_BYTES, ..blocks.clone() }, Blocks { bytes: 7 * BLOCK_BYTES, ..blocks }] {
             assert!(Blocks::parse(&other.text()).is_err());
         }
     }

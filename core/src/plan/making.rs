@@ -40,6 +40,8 @@ pub struct PlannedImage {
     pub proof: Option<String>,
     /// Size that it needs, in bytes, as far as it is known.
     pub needs_bytes: u64,
+    /// How much of that stays as it is on the drive, in bytes.
+    pub hole_bytes: u64,
     /// Size of the sectors in which its partition tables count, in bytes.
     pub laid_out_for: Option<u32>,
     /// What speaks against it.
@@ -67,6 +69,8 @@ pub struct How {
     pub start: Start,
     /// Who says yes.
     pub confirmed: Confirmed,
+    /// Bytes of a drive that are used at most, where it has less room than it claims.
+    pub limit: Option<u64>,
 }
 
 /// What a technician wants.
@@ -146,9 +150,10 @@ impl Plan {
     }
 
     fn judge(&mut self) {
+        let moved = self.needs.bytes.saturating_sub(self.image.hole_bytes);
         for drive in &mut self.drives {
             drive.findings = guard::findings_for_choice(&drive.choice, Some(&self.needs), &self.known);
-            drive.expected = ExpectedTime::of(&drive.choice.drive, self.needs.bytes, self.how.read_back);
+            drive.expected = ExpectedTime::of(&drive.choice.drive, moved, self.how.read_back);
         }
     }
 
@@ -249,8 +254,8 @@ impl Plan {
 
     /// The drives with their proofs, and where notes about each are kept below `state`.
     pub fn targets(&self, cleared: Vec<Cleared>, state: Option<&Path>) -> Vec<Target> {
-        let start = self.how.start;
-        let target = |cleared: Cleared| Target { journal: notes_of(state, cleared.drive()), cleared, start };
+        let How { start, limit, .. } = self.how;
+        let target = |cleared: Cleared| Target { journal: notes_of(state, cleared.drive()), cleared, start, limit };
         cleared.into_iter().map(target).collect()
     }
 

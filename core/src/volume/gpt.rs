@@ -11,18 +11,33 @@ use crate::bytes::field::{take, u32_le, u64_le};
 use crate::bytes::{ReadAt, read_block};
 
 //                                     offset   type
-const SIGNATURE: [u8; 8] = *b"EFI PART"; //  0
-const HEADER_SIZE: usize = 12; //            u32, bytes
-const HEADER_CRC: usize = 16; //             u32, CRC-32 over the header with this field zero
-const MY_LBA: usize = 24; //                 u64
-const ALTERNATE_LBA: usize = 32; //          u64
-const ENTRY_LBA: usize = 72; //              u64
-const ENTRY_COUNT: usize = 80; //            u32
-const ENTRY_SIZE: usize = 84; //             u32, bytes
-const ENTRY_CRC: usize = 88; //              u32, CRC-32 over the whole entry array
+pub(crate) const SIGNATURE: [u8; 8] = *b"EFI PART"; //  0
+pub(crate) const REVISION: usize = 8; //                u32
+pub(crate) const HEADER_SIZE: usize = 12; //            u32, bytes
+pub(crate) const HEADER_CRC: usize = 16; //             u32, CRC-32 over the header with this field zero
+pub(crate) const MY_LBA: usize = 24; //                 u64
+pub(crate) const ALTERNATE_LBA: usize = 32; //          u64
+pub(crate) const FIRST_USABLE: usize = 40; //           u64
+pub(crate) const LAST_USABLE: usize = 48; //            u64
+pub(crate) const DISK_GUID: usize = 56; //              16 bytes
+pub(crate) const ENTRY_LBA: usize = 72; //              u64
+pub(crate) const ENTRY_COUNT: usize = 80; //            u32
+pub(crate) const ENTRY_SIZE: usize = 84; //             u32, bytes
+pub(crate) const ENTRY_CRC: usize = 88; //              u32, CRC-32 over the whole entry array
+
+/// Version 1.0 of the header.
+pub(crate) const REVISION_1_0: u32 = 0x0001_0000;
+
+//                                     offset in an entry; its type's GUID lies at 0
+pub(crate) const ENTRY_GUID: usize = 16; //             16 bytes
+pub(crate) const ENTRY_FIRST: usize = 32; //            u64, block
+pub(crate) const ENTRY_LAST: usize = 40; //             u64, block
+pub(crate) const ENTRY_NAME: usize = 56; //             UTF-16
+/// How many units of UTF-16 a name has at most.
+pub(crate) const NAME_UNITS: usize = 36;
 
 /// Smallest header that §5.3.2 allows, in bytes.
-const HEADER_MIN: usize = 92;
+pub(crate) const HEADER_MIN: usize = 92;
 /// Largest header read here, in bytes: one sector of the smaller size.
 const HEADER_MAX: usize = 512;
 /// Largest entry array read here, in bytes; tables in use have 16 KiB.
@@ -31,6 +46,9 @@ const ARRAY_MAX: u64 = 1 << 20;
 pub const ENTRIES_KEPT: usize = 128;
 const CHUNK: usize = 4096;
 
+/// Plain storage, EBD0A0A2-B9E5-4433-87C0-68B6B72699C7, as the type lies on disk: what FAT and exFAT volumes have on every system.
+pub(crate) const STORAGE_TYPE: [u8; 16] =
+    [0xA2, 0xA0, 0xD0, 0xEB, 0xE5, 0xB9, 0x33, 0x44, 0x87, 0xC0, 0x68, 0xB6, 0xB7, 0x26, 0x99, 0xC7];
 /// EFI system partition, as the type lies on disk (§5.3.3, table 5.7).
 const ESP_TYPE: [u8; 16] =
     [0x28, 0x73, 0x2A, 0xC1, 0x1F, 0xF8, 0xD2, 0x11, 0xBA, 0x4B, 0x00, 0xA0, 0xC9, 0x3E, 0xC9, 0x3B];

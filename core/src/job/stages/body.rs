@@ -6,6 +6,7 @@ use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use crate::devices::{AlignedBuf, DriveFault, DriveWrite};
+use crate::hash::hole_digest;
 use crate::job::block_queue::{Block, BlockQueue, Next};
 use crate::job::journal::Journal;
 use crate::job::layout::{Frame, block_range, length, pieces, start_of};
@@ -87,6 +88,16 @@ struct BodyState {
     is_flushing: bool,
 }
 
+impl BodyState {
+    /// Counts the blocks that are done without a gap.
+    fn count_done(&mut self) {
+        while let Some(first) = self.done.first().copied().filter(|first| *first == self.prefix) {
+            self.done.remove(&first);
+            self.prefix = self.prefix.saturating_add(1);
+        }
+    }
+}
+
 /// How a drive is written.
 #[derive(Clone, Copy)]
 pub(crate) struct Manner {
@@ -152,9 +163,11 @@ impl<'a> Body<'a> {
         let place = |range: Range<u64>| AlignedBuf::new(usize::try_from(length(&range)).unwrap_or_default());
         let had = |(block, digest): (usize, &blake3::Hash)| {
             let body = frame.body_of(&block_range(block));
-            // The first block's digest is that of its head as well.
-            (block > 0).then_some(Piece { at: body.start, bytes: length(&body), digest: *digest })
+            // The first block's digest is that of its head as well; of a hole, nothing was written.
+            let is_piece = block > 0 && *digest != hole_digest();
+            is_piece.then_some(Piece { at: body.start, bytes: length(&body), digest: *digest })
         };
+        let holes = earlier.iter().filter(|digest| **digest == hole_digest()).count();
         Self {
             drive,
             frame,
@@ -169,7 +182,7 @@ impl<'a> Body<'a> {
                 blocks: earlier.iter().copied().map(Some).collect(),
                 done: BTreeSet::new(),
                 prefix: earlier.len(),
-                moved: length(&frame.body(start_of(earlier.len()))),
+                moved: length(&frame.body(start_of(earlier.len()))).saturating_sub(start_of(holes)),
                 under_way: 0,
                 written: 0,
                 fault: None,
@@ -323,8 +336,29 @@ impl<'a> Body<'a> {
         drop(self.changed.wait_while(state, |state| state.is_flushing).unwrap_or_else(PoisonError::into_inner));
     }
 
+    /// Notes blocks that stay as they are, as if they were on the drive.
+    fn skip(&self, holes: &Block) -> Result<(), JobFault> {
+        let mut state = lock(&self.state);
+        for index in (holes.index..).take(holes.count) {
+            if state.blocks.get(index).copied().flatten().is_some_and(|known| known != holes.digest) {
+                return Err(ImageFault::Other { at: start_of(index) }.into());
+            }
+            put(&mut state.blocks, index, holes.digest);
+            if index >= state.prefix {
+                state.done.insert(index);
+            }
+        }
+        state.count_done();
+        drop(state);
+        self.changed.notify_all();
+        Ok(())
+    }
+
     /// Puts a block where it belongs.
     fn take(&self, block: &Block, scratch: &mut AlignedBuf) -> Result<(), JobFault> {
+        if block.digest == hole_digest() {
+            return self.skip(block);
+        }
         let range = block.range();
         self.frame.fits(range.end)?;
         let body = self.frame.body_of(&range);
@@ -361,10 +395,7 @@ impl<'a> Body<'a> {
         }
         state.written = state.written.saturating_add(written);
         state.done.insert(block.index);
-        while let Some(first) = state.done.first().copied().filter(|first| *first == state.prefix) {
-            state.done.remove(&first);
-            state.prefix = state.prefix.saturating_add(1);
-        }
+        state.count_done();
         drop(state);
         self.changed.notify_all();
         Ok(())
