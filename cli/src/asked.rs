@@ -159,6 +159,8 @@ pub(crate) enum Command {
     },
     /// Make a drive plain storage again: one empty volume, and no trace of what was there
     Reclaim(Reclaim),
+    /// Find out whether a drive can be trusted: its true size, where it fails, how fast it is. A quick look leaves it as it was
+    Gauge(Gauge),
     /// Get an image over the network, check it, and put it on the shelf
     Fetch(Fetch),
     /// List the images of this bench; add, check or remove some
@@ -333,6 +335,28 @@ pub(crate) struct Reclaim {
     /// Use the drive's first so many bytes only: for one that has less room than it claims
     #[arg(long, value_name = "BYTES", value_parser = clap::value_parser!(u64).range(1..))]
     pub limit: Option<u64>,
+    /// Go on in spite of this finding; may be given again
+    #[arg(long, value_name = "ID", value_parser = finding_id)]
+    pub accept: Vec<FindingId>,
+    /// Eject the drive at the end
+    #[arg(long, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = yes_or_no())]
+    pub eject: Option<bool>,
+    /// Ask nothing: the drive must then be named by its tag
+    #[arg(long)]
+    pub unattended: bool,
+}
+
+/// What `gauge` is asked.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Gauge {
+    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
+    pub drive: String,
+    /// Read all of it in place of a quick look: nothing is written
+    #[arg(long, conflicts_with = "whole")]
+    pub read: bool,
+    /// Fill all of it with a test pattern and read it back: everything on it is lost
+    #[arg(long)]
+    pub whole: bool,
     /// Go on in spite of this finding; may be given again
     #[arg(long, value_name = "ID", value_parser = finding_id)]
     pub accept: Vec<FindingId>,

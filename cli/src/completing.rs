@@ -48,6 +48,8 @@ fn completers() -> Vec<(&'static str, &'static str, ArgValueCompleter)> {
         ("write", "accept", ArgValueCompleter::new(findings)),
         ("reclaim", "drive", drives()),
         ("reclaim", "accept", ArgValueCompleter::new(findings)),
+        ("gauge", "drive", drives()),
+        ("gauge", "accept", ArgValueCompleter::new(findings)),
         ("fetch", "straight_to", drives()),
         ("fetch", "accept", ArgValueCompleter::new(findings)),
         ("compare", "drive", drives()),

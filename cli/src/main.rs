@@ -94,6 +94,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Write(write) => commands::write::run(write, session),
         Command::Compare { drive, image } => commands::compare::run(drive, image.as_deref(), session),
         Command::Reclaim(reclaim) => commands::reclaim::run(reclaim, session),
+        Command::Gauge(gauge) => commands::gauge::run(gauge, session),
         Command::Fetch(fetch) => commands::fetch::run(fetch, session),
         Command::Shelf { command } => commands::shelf::run(command.as_ref(), session),
         Command::Ledger(asked) => commands::ledger::run(asked, common),

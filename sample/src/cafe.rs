@@ -85,6 +85,24 @@ fn with_list(mut files: Vec<File>) -> Vec<File> {
     files
 }
 
+/// The descriptor of a tray with one stick that has less room than it claims.
+pub const STALL_TRAY: &str = r#"# A stick from a market stall: it says 64 GB, and has an eighth of that.
+
+[[drive]]
+name = "trelo"
+vendor = "Trelo"
+model = "Turbo"
+serial = "TT64-000019"
+bytes = 64_023_257_088
+bus = "usb"
+link_mbps = 5000
+removable = true
+
+[[drive.fault]]
+kind = "wrap"
+true_bytes = 7_948_206_080
+"#;
+
 /// The descriptor of the café's tray.
 pub const TRAY: &str = r#"# The bench of the Harbour Street Repair Café: simulated drives.
 

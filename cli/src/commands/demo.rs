@@ -25,6 +25,9 @@ const ALTERED_AT: u64 = 8 << 20;
 /// The key that signs the list of checksums.
 const KEY: &str = "larkspur-releases.pub";
 
+/// The tray of the stick from the stall.
+const STALL: &str = "stall";
+
 /// The page that is made at the end.
 const PAGE: &str = "desktop-stick.html";
 
@@ -108,6 +111,8 @@ fn build(folder: &Path) -> std::io::Result<()> {
         fs::write(folder.join(sub).join("SHA256SUMS.sig"), &signed.signature)?;
     }
     fs::write(folder.join(KEY), &signed.key)?;
+    fs::create_dir_all(folder.join(STALL))?;
+    fs::write(folder.join(STALL).join(FILE_NAME), cafe::STALL_TRAY)?;
     fs::write(folder.join("tray").join(FILE_NAME), cafe::TRAY)
 }
 
@@ -165,7 +170,11 @@ impl Walk<'_> {
         self.step(&["ledger", "drive", stick], Exit::Done)?;
         self.say("The laptop is done, and the stick comes back: plain storage again, and nothing left that a PC would start.")?;
         let again = ["reclaim", stick, "--label", "CAFE", "--accept", "just-verified", "--unattended"];
-        self.step(&again, Exit::Done)
+        self.step(&again, Exit::Done)?;
+        self.say("Somebody brings a stick from a market stall: 64 GB, and cheap. Can it be trusted? What is on it stays on it.")?;
+        let doubted = Tray::open(Path::new(STALL))?.drives()?;
+        let doubted = doubted.first().map_or(String::new(), |drive| drive.tag.to_string());
+        self.step(&["gauge", &doubted, "--unattended", "--tray", STALL], Exit::Differs)
     }
 
     fn tags(&self) -> Result<Vec<(String, String)>, Failure> {
@@ -180,7 +189,7 @@ impl Walk<'_> {
     /// Shows a command, runs it on the tray, and makes sure that it ends as it should.
     fn step(&self, words: &[&str], expected: Exit) -> Result<(), Failure> {
         let on_tray = words.first().is_some_and(|command| !matches!(*command, "inspect" | "check" | "fetch" | "shelf"));
-        let tray: &[&str] = if on_tray { &["--tray", "tray"] } else { &[] };
+        let tray: &[&str] = if on_tray && !words.contains(&"--tray") { &["--tray", "tray"] } else { &[] };
         // Records of made-up jobs belong to the bench.
         let state: &[&str] = &["--state", "state"];
         let short = [&["pyrotyp"], words, tray].concat();

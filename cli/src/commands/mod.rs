@@ -7,6 +7,7 @@ pub(crate) mod contents;
 pub(crate) mod demo;
 pub(crate) mod drives;
 pub(crate) mod fetch;
+pub(crate) mod gauge;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
 pub(crate) mod manual;

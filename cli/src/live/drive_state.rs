@@ -52,6 +52,8 @@ pub(crate) fn name_of(stage: Stage) -> &'static str {
         Stage::Body => "write",
         Stage::ReadBack => "read back",
         Stage::Seal => "seal",
+        Stage::Probe => "look",
+        Stage::Surface => "read",
         Stage::Release => "release",
     }
 }

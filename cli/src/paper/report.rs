@@ -7,7 +7,7 @@ use pyrotyp_core::text::Shown;
 use pyrotyp_core::{Finding, Level};
 
 use super::image_map::{image_map, is_read};
-use super::speed_plot::speed_plot;
+use super::speed_plot::{gauged_plot, speed_plot};
 use super::starting::{Advice, starting};
 use crate::show::ledger::local;
 use crate::show::text::duration;
@@ -80,6 +80,8 @@ fn outcome(result: JobResult, kind: JobKind) -> Ending {
             ("good", "✓", "Verified: written, then read from the drive and equal to the image, byte for byte")
         }
         (JobResult::Verified, JobKind::Reclaim) => ("good", "✓", "Plain storage again: its tables read back and equal"),
+        (JobResult::Verified, JobKind::Gauge) => ("good", "✓", "Sound: nothing speaks against this drive"),
+        (JobResult::Differs, JobKind::Gauge) => ("bad", "✗", "Not to be trusted: nothing belongs on this drive"),
         (JobResult::Verified, JobKind::Compare) => {
             ("good", "✓", "Verified: read from the drive and equal to the image, byte for byte")
         }
@@ -109,6 +111,8 @@ fn stages(drive: &DriveRecord) -> Vec<StagePart> {
             Stage::Body => "write",
             Stage::ReadBack => "read back",
             Stage::Seal => "seal",
+            Stage::Probe => "mark, read, and put back",
+            Stage::Surface => "read",
             Stage::Claim | Stage::Release => return None,
         };
         let rate = format!("{}/s", human_bytes((stage.bytes as f64 / stage.seconds) as u64));
@@ -139,8 +143,8 @@ fn drive_part(drive: &DriveRecord, record: &Record) -> DrivePart {
         outcome: outcome(told.result, record.kind),
         fault: told.fault.as_ref().map(|fault| fault.shown()),
         stages: stages(drive),
-        plot: speed_plot(&told.speeds),
-        map: image_map(bytes, told.result, &told.differences).filter(|_| is_seen),
+        plot: told.gauged.as_ref().map_or_else(|| speed_plot(&told.speeds), gauged_plot),
+        map: image_map(bytes, told.result, &told.differences).filter(|_| is_seen && told.gauged.is_none()),
         map_words: format!(
             "The image, {} of the drive's {}: {read}.",
             human_bytes(bytes),
@@ -184,7 +188,7 @@ fn facts(record: &Record) -> Vec<Fact> {
 pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
     let by = [record.by.person.as_deref(), record.by.bench.as_deref()].map(|one| one.map(|name| name.shown()));
     let by: Vec<String> = by.into_iter().flatten().collect();
-    let works = record.kind != JobKind::Reclaim
+    let works = !matches!(record.kind, JobKind::Reclaim | JobKind::Gauge)
         && record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
     let page = Page {
         image: record.image.called().shown(),

@@ -4,7 +4,7 @@ use plotters::prelude::{
     ChartBuilder, Circle, Color, DrawingAreaErrorKind, DrawingBackend, IntoDrawingArea, IntoFont, LineSeries, RGBColor,
     SVGBackend, ShapeStyle, TRANSPARENT, Text,
 };
-use pyrotyp_core::record::{SpeedMark, Speeds};
+use pyrotyp_core::record::{Gauged, SpeedAt, SpeedMark, Speeds};
 
 /// Width and height, in the plot's own units.
 const SIZE: (u32, u32) = (560, 210);
@@ -43,9 +43,20 @@ fn figure(number: &f64) -> String {
     if number.fract().abs() < f64::EPSILON { format!("{number:.0}") } else { format!("{number:.1}") }
 }
 
+/// The plot of what a look at a drive has found; `None` where it found too few speeds.
+pub(crate) fn gauged_plot(gauged: &Gauged) -> Option<String> {
+    let stretches = |speeds: &[SpeedAt]| {
+        speeds.iter().map(|one| (one.offset as f64 / MEGABYTE, one.bytes_per_second as f64 / MEGABYTE)).collect()
+    };
+    plot([("written", WRITING, stretches(&gauged.write)), ("read", READING, stretches(&gauged.read))])
+}
+
 /// The plot of both long stages; `None` where they were too short to tell.
 pub(crate) fn speed_plot(speeds: &Speeds) -> Option<String> {
-    let lines = [("written", WRITING, stretches(&speeds.body)), ("read back", READING, stretches(&speeds.read_back))];
+    plot([("written", WRITING, stretches(&speeds.body)), ("read back", READING, stretches(&speeds.read_back))])
+}
+
+fn plot(lines: [Line; 2]) -> Option<String> {
     let lines: Vec<_> = lines.into_iter().filter(|(_, _, line)| line.len() >= LEAST).collect();
     let all = || lines.iter().flat_map(|(_, _, line)| line);
     let furthest = all().map(|(at, _)| *at).reduce(f64::max)?;

@@ -9,6 +9,7 @@ use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::Shown;
 
+use super::putting_back::put_back_pending;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 
@@ -24,7 +25,9 @@ pub(crate) fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
         }
         None => Box::new(Linux::new()),
     };
-    Ok(if common.log.is_some() { Box::new(Logged::new(platform)) } else { platform })
+    let platform: Box<dyn Platform> = if common.log.is_some() { Box::new(Logged::new(platform)) } else { platform };
+    put_back_pending(&*platform, common);
+    Ok(platform)
 }
 
 /// The drive that `asked` means; for `arriving`, waits until one is plugged in.

@@ -9,6 +9,7 @@ pub(crate) mod images;
 pub(crate) mod judged;
 pub(crate) mod log;
 pub(crate) mod preferences;
+pub(crate) mod putting_back;
 pub(crate) mod recognised;
 pub(crate) mod refusal;
 pub(crate) mod release;

@@ -13,6 +13,7 @@ use pyrotyp_core::published::{Proof, Published, Report};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{Finding, FindingId};
 
+use super::gauged::Extent;
 use super::style::{CARE, NAME, of_level};
 use super::{checked, inspected, table, text};
 
@@ -46,6 +47,8 @@ pub(crate) enum OnDrives<'a> {
     },
     /// An empty volume, in words.
     Storage(&'a str),
+    /// Marks, which are taken off again, or a test pattern.
+    Gauge { extent: Extent, bytes: u64 },
 }
 
 impl OnDrives<'_> {
@@ -58,6 +61,18 @@ impl OnDrives<'_> {
                 rows
             }
             Self::Storage(words) => vec![("becomes", (*words).to_owned())],
+            Self::Gauge { extent: Extent::Whole, .. } => {
+                vec![("becomes", "a test pattern from its start to its end, read back".to_owned())]
+            }
+            Self::Gauge { bytes, .. } => {
+                let bytes = human_bytes(*bytes);
+                vec![(
+                    "look",
+                    format!(
+                        "marks in places of it, {bytes} in all; what lies there is kept on this bench, and put back"
+                    ),
+                )]
+            }
         }
     }
 
@@ -66,7 +81,14 @@ impl OnDrives<'_> {
         match self {
             Self::Image { .. } => "write the image",
             Self::Storage(_) => "make it plain storage",
+            Self::Gauge { extent: Extent::Whole, .. } => "test all of it",
+            Self::Gauge { .. } => "put back what was there",
         }
+    }
+
+    /// Whether what is on the drives will be there afterwards.
+    fn leaves_all(&self) -> bool {
+        matches!(self, Self::Gauge { extent: Extent::Quick | Extent::Read, .. })
     }
 }
 
@@ -85,7 +107,13 @@ pub(crate) fn card(content: OnDrives<'_>, drives: &[OnCard<'_>], read_back: Read
             (None, Surface::Empty) => "nothing: it is empty, wherever it was looked at".to_owned(),
             (None, _) => "whatever is on it: what that is could not be looked at".to_owned(),
         };
-        rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
+        if content.leaves_all() {
+            let holds = findings.iter().find(|finding| finding.id == FindingId::HasData);
+            let kept = holds.map_or(String::new(), |finding| format!(": it {}, and keeps that", finding.text));
+            rows.push(("lost", format!("nothing{kept}")));
+        } else {
+            rows.push(("lost", format!("{CARE}{lost}{CARE:#}")));
+        }
         rows.extend(resuming.map(|words| ("resume", words.to_owned())));
         rows.extend(
             findings.iter().filter(|finding| ![FindingId::HasData, OF_THE_BENCH].contains(&finding.id)).map(note),
@@ -128,7 +156,8 @@ pub(crate) fn question(content: OnDrives<'_>, drives: &[OnCard<'_>]) -> String {
             (why, "them", "they are")
         }
     };
-    format!("\nTo erase {what}; Enter alone leaves {it} as {stays}: ")
+    let verb = if content.leaves_all() { "mark" } else { "erase" };
+    format!("\nTo {verb} {what}; Enter alone leaves {it} as {stays}: ")
 }
 
 fn note(finding: &Finding) -> Row {

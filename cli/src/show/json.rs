@@ -13,7 +13,7 @@ use pyrotyp_core::job::Comparison;
 use pyrotyp_core::ledger::LastJob;
 use pyrotyp_core::published::signature::Scheme;
 use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Unusable, Vouched};
-use pyrotyp_core::record::{Conclusion, Difference, JobResult, Record};
+use pyrotyp_core::record::{Area, Conclusion, Difference, Gauged, JobResult, Record, SpeedAt, Trust};
 use pyrotyp_core::volume::Item as Entry;
 use pyrotyp_core::{Finding, FindingId, Level};
 use serde::Serialize;
@@ -592,6 +592,38 @@ pub(crate) fn reclaim(record: &Record, storage: &Storage) -> Value {
     })
 }
 
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct GaugeDoc<'a> {
+    result: JobResult,
+    job: &'a str,
+    tag: &'a str,
+    path: &'a str,
+    claimed_bytes: u64,
+    true_bytes: Option<u64>,
+    verdict: Trust,
+    areas: &'a [Area],
+    write: &'a [SpeedAt],
+    read: &'a [SpeedAt],
+}
+
+/// The document of `gauge`.
+pub(crate) fn gauge(record: &Record, gauged: Option<&Gauged>) -> Value {
+    let drive = record.drives.first();
+    document(&GaugeDoc {
+        result: record.result,
+        job: &record.job,
+        tag: drive.map_or("", |drive| &drive.drive.tag),
+        path: drive.map_or("", |drive| &drive.drive.path),
+        claimed_bytes: drive.map_or(0, |drive| drive.drive.bytes),
+        true_bytes: gauged.and_then(|gauged| gauged.true_bytes),
+        verdict: gauged.map_or(Trust::Unknown, |gauged| gauged.verdict),
+        areas: gauged.map_or(&[], |gauged| &gauged.areas),
+        write: gauged.map_or(&[], |gauged| &gauged.write),
+        read: gauged.map_or(&[], |gauged| &gauged.read),
+    })
+}
+
 /// What a drive was compared with.
 #[derive(Clone, Copy, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -668,6 +700,7 @@ mod tests {
             ("contents", schema::<ContentsDoc<'_>>()),
             ("write", written()),
             ("reclaim", schema::<ReclaimDoc<'_>>()),
+            ("gauge", schema::<GaugeDoc<'_>>()),
             ("compare", schema::<CompareDoc<'_>>()),
             ("ledger", schema::<Vec<Record>>()),
             ("ledger-show", schema::<Record>()),

@@ -9,6 +9,7 @@ use pyrotyp_core::ledger::JobRow;
 use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
 use pyrotyp_core::text::{Shown, shell};
 
+use super::gauged::{self, Extent};
 use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level};
 use super::text::duration;
 use crate::asked::Common;
@@ -147,6 +148,8 @@ fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>
             Stage::Body => "body",
             Stage::ReadBack => "read-back",
             Stage::Seal => "seal",
+            Stage::Probe => "look",
+            Stage::Surface => "read",
             Stage::Claim | Stage::Release => continue,
         };
         rows.push(("", format!("{name}: {} in {}, {rate}/s", human_bytes(stage.bytes), duration(stage.seconds))));
@@ -159,7 +162,18 @@ fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>
         let end = difference.offset.saturating_add(difference.bytes);
         rows.push(("", format!("{BAD}differs{BAD:#} at bytes {} to {end}{file}", difference.offset)));
     }
-    rows.extend(outcome.conclusion.as_ref().map(|conclusion| ("", format!("{CARE}{conclusion}{CARE:#}"))));
+    if let Some(gauged) = &outcome.gauged {
+        let words = gauged::sentence(gauged, Extent::of_record(&record.image.file));
+        let lines = [words].into_iter().chain(gauged::areas(gauged)).chain(gauged::speeds(gauged));
+        rows.extend(lines.map(|line| ("", line)));
+    }
+    rows.extend(
+        outcome
+            .conclusion
+            .as_ref()
+            .filter(|_| outcome.gauged.is_none())
+            .map(|conclusion| ("", format!("{CARE}{conclusion}{CARE:#}"))),
+    );
     for finding in &one.findings {
         let style = of_level(finding.level);
         rows.push(("", format!("{style}{}{style:#}: {}", finding.id, finding.text.shown())));

@@ -5,6 +5,7 @@ pub(crate) mod checked;
 pub(crate) mod command;
 pub(crate) mod content;
 pub(crate) mod edge;
+pub(crate) mod gauged;
 pub(crate) mod inspected;
 pub(crate) mod json;
 pub(crate) mod ledger;

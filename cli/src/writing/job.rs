@@ -6,11 +6,11 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
 use pyrotyp_core::compose::Storage;
-use pyrotyp_core::devices::Platform;
+use pyrotyp_core::devices::{DriveFault, Platform};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::journal::SpentNotes;
-use pyrotyp_core::job::{Checked, Order, Outcome, Pacing, Source};
+use pyrotyp_core::job::{Checked, JobFault, Order, Outcome, Pacing, Source, Target};
 use pyrotyp_core::ledger::{Begun, Blocks};
 use pyrotyp_core::plan::{Came, Plan};
 use pyrotyp_core::record::{DriveIdentity, JobResult};
@@ -26,7 +26,8 @@ use crate::out::{put, put_document, say, warn};
 use crate::session::Session;
 use crate::session::examining::Examining;
 use crate::session::folders::state_folder;
-use crate::show::{json, text};
+use crate::show::gauged::{Extent, LookedAt};
+use crate::show::{gauged, json, text};
 
 /// What is said on the way by whoever gives the image.
 pub(crate) type Heard = Receiver<String>;
@@ -52,10 +53,30 @@ pub(crate) enum ToldAs<'a> {
     Image,
     /// A drive as plain storage.
     Storage(&'a Storage),
+    /// A drive that was looked at.
+    Gauge(Extent),
+}
+
+/// A job that is on record as begun, for whoever does it.
+pub(crate) struct Doing<'a> {
+    pub order: Order<'a>,
+    pub targets: Vec<Target>,
+    pub progress: &'a JobProgress,
 }
 
 /// Runs the job, keeps its record, and tells how it came out.
 pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'_>) -> Result<Exit, Failure> {
+    carry_out(ready, session, &|Doing { order, targets, progress }| {
+        job::run(&order, platform, targets, session.cancel, progress)
+    })
+}
+
+/// Puts the job on record, has it done by `work`, and tells how it came out.
+pub(crate) fn carry_out(
+    ready: Ready<'_>,
+    session: &Session<'_>,
+    work: &dyn Fn(Doing<'_>) -> Vec<Outcome>,
+) -> Result<Exit, Failure> {
     let Ready { image, source, checked, plan, cleared, started, news, told_as } = ready;
     let state = state_folder(session.common);
     let order = Order {
@@ -71,7 +92,11 @@ pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'
     let drives: Vec<DriveIdentity> = plan.attached().map(DriveIdentity::of).collect();
     let before = image.is_file.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(plan, started, state.as_deref());
-    let progress = JobProgress::writing(session.common, session.cancel, &drives, plan.how.read_back);
+    let progress = match (told_as, drives.first()) {
+        // It is over within a minute, and nothing is lost when it is stopped.
+        (ToldAs::Gauge(Extent::Quick), Some(drive)) => JobProgress::comparing(session.common, drive),
+        _ => JobProgress::writing(session.common, session.cancel, &drives, plan.how.read_back),
+    };
     let targets = plan.targets(cleared, state.as_deref());
     let is_over = AtomicBool::new(false);
     let outcomes = std::thread::scope(|scope| {
@@ -79,7 +104,7 @@ pub(crate) fn run(ready: Ready<'_>, platform: &dyn Platform, session: &Session<'
             let (progress, is_over) = (&progress, &is_over);
             scope.spawn(move || pass_on(&news, progress, is_over));
         }
-        let outcomes = job::run(&order, platform, targets, session.cancel, &progress);
+        let outcomes = work(Doing { order, targets, progress: &progress });
         is_over.store(true, Ordering::Relaxed);
         outcomes
     });
@@ -181,6 +206,7 @@ fn report(
         let document = match told_as {
             ToldAs::Image => json::write(&record, on_record.as_deref()),
             ToldAs::Storage(storage) => json::reclaim(&record, storage),
+            ToldAs::Gauge(_) => json::gauge(&record, outcomes.first().and_then(|one| one.told.gauged.as_ref())),
         };
         return match failure {
             Some(failure) => Err(Failure { exit, ..failure }.with_document(document)),
@@ -191,6 +217,7 @@ fn report(
         put(&match told_as {
             ToldAs::Image => text::written(image.path, image.inspection, drive, outcome, common),
             ToldAs::Storage(storage) => text::reclaimed(storage, drive, outcome, common),
+            ToldAs::Gauge(extent) => looked_at(extent, drive, outcome, common),
         })?;
     }
     put(&text::all_written(&drives, &outcomes))?;
@@ -222,10 +249,30 @@ fn failure(drive: &Drive, outcome: &Outcome, told_as: ToldAs<'_>) -> Option<Fail
     let next = match (outcome.told.conclusion, told_as, outcome.told.result) {
         (Some(conclusion), _, _) => conclusion.next_step(),
         // It is short, and begins anew.
-        (None, ToldAs::Storage(_), JobResult::Stopped) => "run the same command again",
+        (None, ToldAs::Storage(_) | ToldAs::Gauge(_), JobResult::Stopped) => "run the same command again",
+        // It is never gone on with; what was there is put back.
+        (None, ToldAs::Gauge(_), JobResult::Failed) if is_gone(fault) => {
+            "plug it in again: the next command that sees it puts back what was there"
+        }
         (None, _, _) => fault.next_step(),
     };
     Some(Failure::new(of_job(outcome.told.result, Some(fault)), text, next))
+}
+
+fn is_gone(fault: &JobFault) -> bool {
+    use JobFault::{Flush, Read, Write};
+    match fault {
+        Write { source, .. } | Flush { source } | Read { source, .. } => matches!(source, DriveFault::Gone),
+        _ => false,
+    }
+}
+
+/// What a look at a drive has found; nothing where it came to nothing.
+fn looked_at(extent: Extent, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
+    let (tag, name) = (drive.tag.to_string(), drive.name());
+    let seconds = outcome.told.stages.iter().map(|stage| stage.seconds).sum();
+    let of = LookedAt { tag: &tag, name: &name, extent, seconds };
+    outcome.told.gauged.as_ref().map_or(String::new(), |found| gauged::gauged(found, &of, common))
 }
 
 /// Two failures in one: what is to be done is told once where it is the same.

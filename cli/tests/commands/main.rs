@@ -9,6 +9,7 @@ mod compare;
 mod demo;
 mod drives;
 mod fetch;
+mod gauge;
 mod handed_over;
 mod hostile;
 mod inspect;

@@ -22,7 +22,8 @@ static SCHEMAS: LazyLock<BTreeMap<String, Validator>> = LazyLock::new(|| {
 fn schema_of(words: &[&str]) -> String {
     let has = |word: &str| words.contains(&word);
     let verbs = [
-        "inspect", "check", "drives", "contents", "write", "compare", "fetch", "shelf", "ledger", "settings", "reclaim",
+        "inspect", "check", "drives", "contents", "write", "compare", "fetch", "shelf", "ledger", "settings",
+        "reclaim", "gauge",
     ];
     let verb = words.iter().find(|word| verbs.contains(word)).copied().unwrap_or("failure");
     let more = match verb {

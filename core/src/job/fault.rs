@@ -153,6 +153,18 @@ pub enum JobFault {
         /// Where.
         at: u64,
     },
+    /// What lies on the drive could not be kept on the bench, or what was kept can't be read.
+    #[error("what lies on the drive can't be kept in the state folder while it is looked at")]
+    Keeping {
+        /// Why.
+        source: io::Error,
+    },
+    /// A look at the drive left marks on it.
+    #[error("what lay at byte {at} of the drive can't be put back; it is kept in the state folder")]
+    NotPutBack {
+        /// Where.
+        at: u64,
+    },
     /// This program failed.
     #[error(transparent)]
     Died(#[from] Died),
@@ -171,6 +183,8 @@ fn stage_words(stage: Stage) -> &'static str {
         Stage::Body => "writing",
         Stage::ReadBack => "read-back",
         Stage::Seal => "sealing",
+        Stage::Probe => "look",
+        Stage::Surface => "reading",
         Stage::Release => "release",
     }
 }
@@ -226,6 +240,10 @@ impl JobFault {
             Self::Differs | Self::SealDiffers { .. } => {
                 "write it once more into another port; if it differs again, discard the drive"
             }
+            Self::Keeping { .. } => {
+                "make room there, or name another folder with --state, then run the same command again"
+            }
+            Self::NotPutBack { .. } => "plug the drive into another port: the next command that sees it tries again",
             Self::Died(_) => "report what is said above; the same command with --resume goes on from there",
             Self::Stopped { .. } => "to go on from there, run the same command with --resume",
         }

@@ -11,6 +11,7 @@ mod diagnosis;
 mod drive_worker;
 mod estimate;
 mod fault;
+pub mod gauge;
 mod image_reader;
 pub mod journal;
 mod layout;

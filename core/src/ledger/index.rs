@@ -273,7 +273,8 @@ impl Index {
         // Names sort by time. Beside max(), SQLite takes the other columns from the row that has it.
         let query = "SELECT id, name, started, ended, kind, jobs.result, person, bench, image_file, title, label, image_bytes, sha256,
                     tag, vendor, model, serial, bytes, drives.result, write_rate, read_rate, conclusion, max(name)
-             FROM drives JOIN jobs ON id = job WHERE kind IN ('write', 'reclaim') AND drives.result <> 'refused'
+             FROM drives JOIN jobs ON id = job 
+             WHERE (kind IN ('write', 'reclaim') OR kind = 'gauge' AND write_rate IS NOT NULL) AND drives.result <> 'refused'
              GROUP BY tag, vendor, model, serial, bytes";
         self.rows(query, Vec::new()).map_err(of_sqlite)
     }

@@ -1,4 +1,4 @@
-//! The record of a comparison.
+//! The record of a comparison, and of a surface check.
 
 use jiff::Timestamp;
 
@@ -6,14 +6,14 @@ use crate::drive::Drive;
 use crate::job::{Comparison, JobFault};
 use crate::plan::making::whose;
 use crate::record::{
-    DriveOutcome, DriveRecord, Head, ImageRecord, JobKind, RECORD_VERSION, Record, Stage, StageDone, job_name,
+    Conclusion, DriveOutcome, DriveRecord, Gauged, Head, ImageRecord, JobKind, JobResult, RECORD_VERSION, Record,
+    Stage, StageDone, Trust, job_name,
 };
 use crate::text::chain;
 
 /// The record of a comparison that began at `started` (RFC 3339) and ends now.
 pub fn comparison(image: ImageRecord, drive: &Drive, compared: &Result<Comparison, JobFault>, started: &str) -> Record {
-    let now = Timestamp::now();
-    let seconds = started.parse().map_or(0.0, |began: Timestamp| now.duration_since(began).as_secs_f64());
+    let seconds = seconds_since(started);
     let outcome = match compared {
         Ok(compared) => DriveOutcome {
             stages: vec![StageDone { name: Stage::ReadBack, bytes: compared.bytes, seconds }],
@@ -25,6 +25,34 @@ pub fn comparison(image: ImageRecord, drive: &Drive, compared: &Result<Compariso
         },
         Err(fault) => DriveOutcome { fault: Some(chain(fault)), ..DriveOutcome::untouched(fault.result()) },
     };
+    of_reading(JobKind::Compare, image, drive, outcome, started)
+}
+
+/// The record of a surface check that began at `started` (RFC 3339) and ends now.
+pub fn surface(image: ImageRecord, drive: &Drive, found: &Result<Gauged, JobFault>, started: &str) -> Record {
+    let seconds = seconds_since(started);
+    let outcome = match found {
+        Ok(gauged) => {
+            let result = if gauged.verdict == Trust::Sound { JobResult::Verified } else { JobResult::Differs };
+            let conclusion = (result == JobResult::Differs).then_some(Conclusion::Unreadable);
+            DriveOutcome {
+                stages: vec![StageDone { name: Stage::Surface, bytes: gauged.claimed_bytes, seconds }],
+                conclusion,
+                gauged: Some(gauged.clone()),
+                ..DriveOutcome::untouched(result)
+            }
+        }
+        Err(fault) => DriveOutcome { fault: Some(chain(fault)), ..DriveOutcome::untouched(fault.result()) },
+    };
+    of_reading(JobKind::Gauge, image, drive, outcome, started)
+}
+
+fn seconds_since(started: &str) -> f64 {
+    started.parse().map_or(0.0, |began: Timestamp| Timestamp::now().duration_since(began).as_secs_f64())
+}
+
+/// The record of a job that only read.
+fn of_reading(kind: JobKind, image: ImageRecord, drive: &Drive, outcome: DriveOutcome, started: &str) -> Record {
     let result = outcome.result;
     let record =
         DriveRecord { outcome: DriveOutcome { head: Head::Untouched, ..outcome }, ..DriveRecord::refused(drive) };
@@ -32,9 +60,9 @@ pub fn comparison(image: ImageRecord, drive: &Drive, compared: &Result<Compariso
         job: job_name(started, drive.tag.as_str()),
         record: RECORD_VERSION,
         started: started.to_owned(),
-        ended: Some(now.to_string()),
+        ended: Some(Timestamp::now().to_string()),
         version: env!("CARGO_PKG_VERSION").to_owned(),
-        kind: JobKind::Compare,
+        kind,
         by: whose(),
         accepted: Vec::new(),
         result,

@@ -5,6 +5,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 
 use super::conclusion::Conclusion;
 use super::difference::Difference;
+use super::gauged::Gauged;
 use super::result::{Head, JobResult};
 use super::speed::Speeds;
 use super::stage::StageDone;
@@ -133,6 +134,9 @@ pub struct DriveOutcome {
     /// How fast it was along its length.
     #[serde(default, skip_serializing_if = "Speeds::is_empty")]
     pub speeds: Speeds,
+    /// What a look at the drive itself has found.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gauged: Option<Gauged>,
 }
 
 /// A conclusion that was recorded whole. Records of before have some without their numbers: none is made up, and the rest of the record
@@ -162,6 +166,7 @@ impl DriveOutcome {
             differences: Vec::new(),
             more_differences: 0,
             speeds: Speeds::default(),
+            gauged: None,
         }
     }
 }
@@ -208,6 +213,8 @@ pub enum JobKind {
     Compare,
     /// A drive back to plain storage.
     Reclaim,
+    /// A drive was looked at, to see whether it can be trusted.
+    Gauge,
 }
 
 impl JobKind {
@@ -217,6 +224,7 @@ impl JobKind {
             Self::Write => "write",
             Self::Compare => "compare",
             Self::Reclaim => "reclaim",
+            Self::Gauge => "gauge",
         }
     }
 
@@ -224,7 +232,7 @@ impl JobKind {
     pub fn changes_drives(self) -> bool {
         match self {
             Self::Write | Self::Reclaim => true,
-            Self::Compare => false,
+            Self::Compare | Self::Gauge => false,
         }
     }
 }

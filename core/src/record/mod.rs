@@ -5,6 +5,7 @@
 mod conclusion;
 mod difference;
 mod document;
+mod gauged;
 mod result;
 mod speed;
 mod stage;
@@ -14,6 +15,7 @@ pub use difference::{Cause, Difference};
 pub use document::{
     DriveIdentity, DriveOutcome, DriveRecord, ImageRecord, JobKind, RECORD_VERSION, Record, Whose, called, job_name,
 };
+pub use gauged::{Area, AreaState, Gauged, SpeedAt, Trust};
 pub use result::{Head, JobResult};
 pub use speed::{SpeedMark, Speeds};
 pub use stage::{Stage, StageDone};

@@ -17,6 +17,10 @@ pub enum Stage {
     ReadBack,
     /// The head is written, flushed and read back.
     Seal,
+    /// Places along the drive are marked, read, and put back as they were.
+    Probe,
+    /// All of the drive is read.
+    Surface,
     /// The drive is given back.
     Release,
 }

@@ -134,6 +134,23 @@ pub enum SimulatedFault {
         /// The true size.
         true_bytes: u64,
     },
+    /// False capacity: what lies behind the true size reads as the last good part, and what is written there is forgotten.
+    Repeat {
+        /// The true size.
+        true_bytes: u64,
+        /// Length of that part.
+        part_bytes: u64,
+    },
+    /// False capacity: what lies behind the true size reads as something else each time, and what is written there is forgotten.
+    Random {
+        /// The true size.
+        true_bytes: u64,
+    },
+    /// Whatever becomes of it: of what was written last, this much is read from a cache.
+    Remember {
+        /// How much.
+        bytes: u64,
+    },
     /// The drive takes and gives no more than this.
     Slow {
         /// Bytes a second, for writing and for reading.
@@ -181,7 +198,10 @@ impl Descriptor {
             for fault in &drive.faults {
                 if matches!(
                     fault,
-                    SimulatedFault::Wrap { true_bytes: 0 } | SimulatedFault::Slow { bytes_per_second: 0 }
+                    SimulatedFault::Wrap { true_bytes: 0 }
+                        | SimulatedFault::Repeat { true_bytes: 0, .. }
+                        | SimulatedFault::Repeat { part_bytes: 0, .. }
+                        | SimulatedFault::Slow { bytes_per_second: 0 }
                 ) {
                     return Err(format!("{name}: a fault needs a number above zero"));
                 }

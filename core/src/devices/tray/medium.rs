@@ -1,6 +1,6 @@
 //! A simulated drive that is open: its backing file, and the faults between it and the job.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, VecDeque};
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -22,6 +22,10 @@ pub(super) struct Medium {
     strikes: Vec<AtomicU64>,
     /// A slow drive does one thing at a time.
     line: Mutex<()>,
+    /// How often it was asked for what it has no memory for.
+    answers: AtomicU64,
+    /// What was written last, the oldest first.
+    remembered: Mutex<VecDeque<(u64, Vec<u8>)>>,
     away: Arc<Mutex<BTreeSet<String>>>,
 }
 
@@ -87,7 +91,16 @@ impl Medium {
     pub(super) fn new(spec: DriveSpec, file: Option<File>, away: Arc<Mutex<BTreeSet<String>>>) -> Self {
         let strikes = spec.faults.iter().map(|_| AtomicU64::new(0)).collect();
         let file = file.map(|file| Mutex::new(Backing { file, unflushed: Vec::new() }));
-        Self { spec, file, written: AtomicU64::new(0), strikes, line: Mutex::new(()), away }
+        Self {
+            spec,
+            file,
+            written: AtomicU64::new(0),
+            answers: AtomicU64::new(0),
+            strikes,
+            line: Mutex::new(()),
+            remembered: Mutex::default(),
+            away,
+        }
     }
 
     /// Whether the fault with this number strikes once more, if it does so only so many times.
@@ -125,17 +138,22 @@ impl Medium {
         }
     }
 
-    /// Splits a range where a false capacity wraps round: offset in the range, true place, length.
+    /// Splits a range where a false capacity wraps round or repeats: offset in the range, true place, length.
     fn places(&self, at: u64, len: usize) -> Vec<(usize, u64, usize)> {
-        let wrap = self.spec.faults.iter().find_map(|fault| match fault {
-            SimulatedFault::Wrap { true_bytes } => Some(*true_bytes),
+        // Behind its size, a drive shows again what lies from the first number on.
+        let round = self.spec.faults.iter().find_map(|fault| match fault {
+            SimulatedFault::Wrap { true_bytes } => Some((0, *true_bytes)),
+            SimulatedFault::Repeat { true_bytes, part_bytes } => {
+                Some((true_bytes.saturating_sub(*part_bytes), *true_bytes))
+            }
             _ => None,
         });
-        let Some(size) = wrap else { return vec![(0, at, len)] };
+        let Some((again, size)) = round else { return vec![(0, at, len)] };
         let mut parts = Vec::new();
         let mut done = 0;
         while done < len {
-            let place = (at + done as u64) % size;
+            let wanted = at + done as u64;
+            let place = if wanted < size { wanted } else { again + (wanted - size) % (size - again) };
             let count = usize::try_from(size - place).unwrap_or(usize::MAX).min(len - done);
             parts.push((done, place, count));
             done += count;
@@ -161,7 +179,52 @@ impl Medium {
         for (offset, place, len) in self.places(at, into.len()) {
             file.read(place, into.get_mut(offset..offset + len).unwrap_or_default())?;
         }
+        drop(file);
+        self.make_up(at, into);
+        self.remind(at, into);
         Ok(())
+    }
+
+    /// What a drive answers that has no memory for it.
+    fn make_up(&self, at: u64, into: &mut [u8]) {
+        let end = self.spec.faults.iter().find_map(|fault| match fault {
+            SimulatedFault::Random { true_bytes } => Some(*true_bytes),
+            _ => None,
+        });
+        let Some((start, end)) = end.and_then(|end| overlap(at, into.len(), end, u64::MAX - end)) else { return };
+        let answered = self.answers.fetch_add(1, Ordering::Relaxed);
+        let mut answer = blake3::Hasher::new();
+        answer.update(&at.to_le_bytes()).update(&answered.to_le_bytes());
+        answer.finalize_xof().fill(into.get_mut(start..end).unwrap_or_default());
+    }
+
+    /// How much a cache of the drive remembers.
+    fn memory(&self) -> Option<u64> {
+        self.spec.faults.iter().find_map(|fault| match fault {
+            SimulatedFault::Remember { bytes } => Some(*bytes),
+            _ => None,
+        })
+    }
+
+    fn remember(&self, at: u64, from: &[u8]) {
+        let Some(most) = self.memory() else { return };
+        let mut remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        remembered.push_back((at, from.to_vec()));
+        let mut held: u64 = remembered.iter().map(|(_, bytes)| bytes.len() as u64).sum();
+        while held > most
+            && let Some((_, oldest)) = remembered.pop_front()
+        {
+            held -= oldest.len() as u64;
+        }
+    }
+
+    fn remind(&self, at: u64, into: &mut [u8]) {
+        for (from, bytes) in self.remembered.lock().unwrap_or_else(PoisonError::into_inner).iter() {
+            let Some((start, end)) = overlap(at, into.len(), *from, bytes.len() as u64) else { continue };
+            let skipped = usize::try_from((at + start as u64) - from).unwrap_or(usize::MAX);
+            let part = bytes.get(skipped..skipped + (end - start)).unwrap_or_default();
+            into.get_mut(start..end).unwrap_or_default().copy_from_slice(part);
+        }
     }
 
     pub(super) fn write(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
@@ -201,6 +264,7 @@ impl Medium {
             }
         }
         self.store(at, from.get(..taken).unwrap_or_default(), before)?;
+        self.remember(at, from.get(..taken).unwrap_or_default());
         if is_pulled_out {
             self.pull_out();
             if let Some(file) = &self.file {
@@ -222,6 +286,10 @@ impl Medium {
                     let Some((start, end)) = overlap(at, from.len(), *bad, *length) else { continue };
                     let spoilt = bytes.get_mut(start..end).unwrap_or_default();
                     spoilt.iter_mut().step_by(CORRUPT_EVERY as usize).for_each(|byte| *byte ^= 0x10);
+                }
+                SimulatedFault::Repeat { true_bytes: end, .. } | SimulatedFault::Random { true_bytes: end } => {
+                    let Some((start, _)) = overlap(at, from.len(), *end, u64::MAX - end) else { continue };
+                    kept = kept.into_iter().map(|(a, b)| (a, b.min(start))).collect();
                 }
                 SimulatedFault::Drop { at: bad, bytes: length } => {
                     let Some((start, end)) = overlap(at, from.len(), *bad, *length) else { continue };

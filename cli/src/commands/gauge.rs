@@ -1,0 +1,176 @@
+//! `pyrotyp gauge`: can this drive be trusted?
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use pyrotyp_core::bytes::ReadAt;
+use pyrotyp_core::devices::Platform;
+use pyrotyp_core::drive::{Choice, Drive, Surface};
+use pyrotyp_core::image::{self, Summary};
+use pyrotyp_core::job::gauge::{self, Pattern, QuickLook, kept_path, marked_bytes, quick_look};
+use pyrotyp_core::job::{self as engine, Checked, KeptImage, Outcome};
+use pyrotyp_core::record::{DriveIdentity, ImageRecord, JobKind, Trust};
+use pyrotyp_core::text::chain;
+use pyrotyp_core::{ledger, plan};
+
+use crate::asked::{Gauge, Job};
+use crate::exit::{Exit, Failure, of_job, plain};
+use crate::live::job_progress::JobProgress;
+use crate::out::{put, put_document, say};
+use crate::session::Session;
+use crate::session::attached::{choose_drive, needs_medium, platform};
+use crate::session::folders::state_folder;
+use crate::show::card::OnDrives;
+use crate::show::gauged::{Extent, LookedAt};
+use crate::show::{gauged, json};
+use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
+use crate::writing::job::{self, Doing, Ready, ToldAs};
+use crate::writing::planning::{self, Chosen, Image};
+
+/// Looks at one drive: quickly, by reading all of it, or by filling it.
+pub(crate) fn run(asked: &Gauge, session: &Session<'_>) -> Result<Exit, Failure> {
+    let job = Job { accept: asked.accept.clone(), eject: asked.eject, unattended: asked.unattended, ..Job::default() };
+    let extent = match (asked.read, asked.whole) {
+        (true, _) => Extent::Read,
+        (_, true) => Extent::Whole,
+        _ => Extent::Quick,
+    };
+    if extent != Extent::Read {
+        planning::confirmable(&asked.drive, &job)?;
+    }
+    let platform = &*platform(session.common)?;
+    let choice = choose_drive(platform, &asked.drive, session.cancel, &|text| say(session.common, text))?;
+    needs_medium(&choice.drive)?;
+    let looking = Looking { choice, extent, job: &job, platform, session };
+    if extent == Extent::Read { looking.read() } else { looking.write() }
+}
+
+struct Looking<'a> {
+    choice: Choice,
+    extent: Extent,
+    job: &'a Job,
+    platform: &'a dyn Platform,
+    session: &'a Session<'a>,
+}
+
+impl Looking<'_> {
+    /// A surface check: nothing is written, so nobody is asked.
+    fn read(&self) -> Result<Exit, Failure> {
+        let Self { session, platform, choice, .. } = self;
+        let drive = &choice.drive;
+        let started = Timestamp::now();
+        let open = platform.open(drive)?;
+        let progress = JobProgress::comparing(session.common, &DriveIdentity::of(drive));
+        let found = gauge::surface(&*open, session.cancel, &progress);
+        progress.finish();
+        let image = ImageRecord {
+            file: Extent::Read.called().to_owned(),
+            says: Summary { label: Some(Extent::Read.called().to_owned()), ..Summary::default() },
+            ..ImageRecord::default()
+        };
+        let record = plan::surface(image, drive, &found, &started.to_string());
+        if let Some(state) = state_folder(session.common)
+            && let Err(error) = ledger::put(&state, &record)
+        {
+            say(session.common, &format!("this is not on record: {}\n", plain(&error)));
+        }
+        let result = record.result;
+        let found = found.map_err(|fault| {
+            let text = format!("drive {}: {}", drive.tag, chain(&fault));
+            Failure::new(
+                of_job(result, Some(&fault)),
+                text,
+                "plug it into another port, and run the same command again",
+            )
+        })?;
+        if session.common.json {
+            put_document(&json::gauge(&record, Some(&found)))?;
+        } else {
+            let (tag, name) = (drive.tag.to_string(), drive.name());
+            let seconds = Timestamp::now().duration_since(started).as_secs_f64();
+            let of = LookedAt { tag: &tag, name: &name, extent: Extent::Read, seconds };
+            put(&gauged::gauged(&found, &of, session.common))?;
+        }
+        Ok(of_job(result, None))
+    }
+
+    /// With marks, or a pattern: the way of every job that writes.
+    fn write(self) -> Result<Exit, Failure> {
+        let Self { choice, extent, job, platform, session } = self;
+        let (tag, drive_bytes, sector_bytes) =
+            (choice.drive.tag.clone(), choice.drive.bytes, choice.drive.sector_bytes);
+        let confirming = confirming(&choice.drive, extent, job)?;
+        let started = Timestamp::now().to_string();
+        let seed = format!("{tag} {started}");
+        let whole_bytes = drive_bytes - drive_bytes % u64::from(sector_bytes.max(1));
+        let pattern = Pattern::new(&seed, whole_bytes);
+        let mut inspection = image::inspect(&pattern).map_err(|error| {
+            Failure::new(Exit::Unexpected, format!("what was made can't be read: {}", plain(&error)), "")
+        })?;
+        // It is to start nothing: what would speak against an image does not speak against it.
+        inspection.findings.clear();
+        inspection.label = Some(extent.called().to_owned());
+        inspection.span.needs_bytes = whole_bytes;
+        let quick = extent == Extent::Quick;
+        let image = Image {
+            path: Path::new(extent.called()),
+            is_file: false,
+            inspection: &inspection,
+            bytes: Some(pattern.size()),
+            hole_bytes: if quick { whole_bytes.saturating_sub(marked_bytes(whole_bytes)) } else { 0 },
+            report: None,
+            expects: None,
+            checks: &[],
+        };
+        let chosen = Chosen { kind: JobKind::Gauge, choices: vec![choice] };
+        let mut plan = planning::plan_for(chosen, &image, job, platform, session)?;
+        let cleared = planning::clear(&plan)
+            .and_then(|_| planning::may_claim(&plan, platform))
+            .and_then(|()| {
+                let content = OnDrives::Gauge { extent, bytes: marked_bytes(whole_bytes) };
+                let question = Question { plan: &plan, content, resuming: &[] };
+                confirm(question, confirming, session.cancel, &mut || Ok(()))
+            })
+            .and_then(|()| planning::look_again(&mut plan, platform, session.common))
+            .and_then(|()| planning::clear(&plan))
+            .map_err(|failure| job::refused(&plan, &started, failure, session))?;
+        let (source, told_as) = (KeptImage(&pattern), ToldAs::Gauge(extent));
+        let checked = Checked::default();
+        let ready =
+            Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
+        let kept = state_folder(session.common).map(|state| kept_path(&state, &tag));
+        if quick && kept.is_none() {
+            let text = "there is no folder in which what lies on the drive could be kept meanwhile";
+            return Err(Failure::new(Exit::Refused, text, "name one with --state"));
+        }
+        job::carry_out(ready, session, &|doing: Doing<'_>| match &kept {
+            Some(kept) if quick => {
+                let look = QuickLook { needs: doing.order.needs, kept, seed: &seed, after: doing.order.after };
+                let cleared = doing.targets.into_iter().map(|target| target.cleared);
+                cleared.map(|cleared| quick_look(&look, platform, cleared, session.cancel, doing.progress)).collect()
+            }
+            _ => {
+                let outcomes = engine::run(&doing.order, platform, doing.targets, session.cancel, doing.progress);
+                outcomes.into_iter().map(|outcome| filled(outcome, drive_bytes)).collect()
+            }
+        })
+    }
+}
+
+/// Who says yes: where nothing is on the drive and all stays as it is, nobody needs to.
+fn confirming(drive: &Drive, extent: Extent, job: &Job) -> Result<Confirming, Failure> {
+    if extent == Extent::Quick && drive.holds.surface == Surface::Empty && drive.volumes().next().is_none() {
+        return Ok(Confirming::Unattended);
+    }
+    Confirming::find(job, ImageFrom::Elsewhere)
+}
+
+/// A drive that was filled: where it is known what is the matter with it, that is the result, and no fault of the job.
+fn filled(mut outcome: Outcome, claimed_bytes: u64) -> Outcome {
+    let gauged = gauge::of_filled(&outcome, claimed_bytes);
+    if gauged.verdict != Trust::Unknown {
+        (outcome.fault, outcome.told.fault) = (None, None);
+        outcome.told.gauged = Some(gauged);
+    }
+    outcome
+}
