@@ -10,6 +10,7 @@ whose hybrid images nobody here made.
 from __future__ import annotations
 
 import json
+import random
 import re
 import subprocess
 import sys
@@ -287,6 +288,77 @@ def reclaimed_drives_mount_at_once(bench: Bench) -> None:
             expect(re.search(rf"{name} {kind} kept: (\d+) of \1\n", said) is not None, f"{name} keeps its files on {kind}", said)
 
 
+def doubted_sticks_are_gauged(bench: Bench) -> None:
+    """A slow sound stick of 64 GB and two that claim too much: each is told within a minute, and keeps what was on it."""
+    content = bytes(random.Random(7).randbytes(24 * MIB))
+    files = {}
+    for name, has in (("sound", 64), ("round", 7), ("lost", 5)):
+        files[name] = bench.folder / f"{name}.img"
+        with files[name].open("wb") as f:
+            f.write(content)
+            f.truncate(has << 30)
+    result = bench.play(
+        """
+        for name in Sound Round Lost; do
+            began=$(date +%s)
+            pyrotyp gauge $(tag $name) --unattended --quiet --accept external-disk; echo "$name: $? in $(($(date +%s) - began)) s"
+        done
+        pyrotyp gauge $(tag Sound) --unattended --json --accept external-disk > $LAB_OUT/sound.json
+        """,
+        drives=[Drive("sound", file=str(files["sound"]), vendor="Kestrin", product="Sound", serial="KP-1", write_bps="10M", read_bps="20M"),
+                Drive("round", file=str(files["round"]), vendor="Trelo", product="Round", serial="TT-2", size="32G", real_size="7G"),
+                Drive("lost", file=str(files["lost"]), vendor="Trelo", product="Lost", serial="TT-3", size="32G", real_size="5G", beyond="drop")],
+        limit=400)
+    said = result["said"]
+    seconds = {name: int(took) for name, took in re.findall(r"^(\w+): \d in (\d+) s$", said, re.M)}
+    expect("Sound: 0 in" in said and "Round: 7 in" in said and "Lost: 7 in" in said, "each is told", said)
+    expect(max(seconds.values()) < 60, "none takes a minute", seconds)
+    expect(f"room for 7.5 GB ({7 << 30} bytes)" in said, "the true size of the one that counts round", said)
+    lost = re.search(r"Trelo Lost\): it has room for [\d.]+ GB \((\d+) bytes\)", said)
+    expect(lost is not None and 0 <= (5 << 30) - int(lost[1]) <= 4 * MIB, "and of the one that loses what it is given", said)
+    for name, file in files.items():
+        with file.open("rb") as f:
+            expect(f.read(len(content)) == content, f"{name} holds what it held")
+            # Nothing but what was put back was ever written there.
+            kept = f.read(256 * MIB)
+            expect(not any(kept), f"{name} holds nothing else")
+    sound = json.loads((Path(result["work"]) / "job/out/sound.json").read_text())
+    rates = [one["bytes_per_second"] for one in sound["write"]]
+    expect(len(rates) > 30 and 5e6 < sorted(rates)[len(rates) // 2] < 13e6, "its speed is told", rates)
+
+
+def a_power_cut_while_a_stick_is_gauged_costs_nothing(bench: Bench) -> None:
+    """The power goes while marks are on the stick: the next command that sees it puts back what was there."""
+    disk, stick = bench.folder / "kept.img", bench.folder / "gauged.img"
+    with disk.open("wb") as f:
+        f.truncate(128 * MIB)
+    sh("mkfs.ext4", "-q", disk)
+    content = random.Random(8).randbytes(192 * MIB)
+    stick.write_bytes(content)
+    drives = [Drive("records", file=str(disk), vendor="Odalen", product="Shelf", serial="OS-1", size="128M", volatile_cache=True),
+              Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417", size="192M", write_bps="2M",
+                    volatile_cache=True)]
+    mounts = [Mount("records", "/mnt/records", partition=0, type="ext4")]
+    first = bench.play(
+        f"""
+        at() {{ $LAB_HOST{bench.program} "$@" --state /mnt/records/bench; }}
+        at gauge $(tag Pocket) --unattended --quiet
+        """,
+        drives=drives, mounts=mounts, events=[Event("power-cut", written="stick:3M")], limit=240)
+    expect(first["ended"] == "power-cut", "the power was cut while it was looked at", first)
+    expect(stick.read_bytes() != content, "there are marks on the stick")
+    second = bench.play(
+        f"""
+        at() {{ $LAB_HOST{bench.program} "$@" --state /mnt/records/bench; }}
+        at drives; echo "listed: $?"; at drives; echo "again: $?"
+        """,
+        drives=drives, mounts=mounts, limit=240)
+    said = second["said"]
+    expect("listed: 0" in said and "what lay there before is on it again" in said, "it is put back", said)
+    expect(said.count("cut off") == 1, "once", said)
+    expect(stick.read_bytes() == content, "the stick holds what it held")
+
+
 def drives_are_known_again(bench: Bench) -> None:
     """Sticks, a reader, an empty slot, an external and an internal disk: their roles, and the same tags elsewhere."""
     kinds = {"a": Drive("a", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
@@ -562,7 +634,8 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
-    a_power_cut_leaves_every_record_whole, reclaimed_drives_mount_at_once,
+    a_power_cut_leaves_every_record_whole, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged,
+    a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
     the_bench_lies_on_any_file_system, own_images_start_pcs, a_stick_pulled_out_while_it_is_compared_is_no_difference]
