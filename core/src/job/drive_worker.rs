@@ -421,7 +421,7 @@ impl<'a> DriveWorker<'a> {
         let block_queue = BlockQueue::of_one();
         let withheld_from = body.frame.whole_blocks_before(u64::MAX);
         let reading = ImageReader { is_whole: false, ..self.shared.reading(from, withheld_from) };
-        reading.beside(&block_queue, self.shared.cancel, || body.run(&block_queue, 0, journal).map(drop))
+        reading.beside(&block_queue, self.shared.cancel, || body.run(&block_queue, 0, journal)).map(drop)
     }
 
     fn prove_and_seal(&mut self, drive: &dyn DriveWrite, frame: &Frame, taken: Taken<'_>) -> Result<(), JobFault> {

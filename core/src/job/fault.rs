@@ -1,6 +1,7 @@
 //! Why a job did not end well: sorted by whose fault it is, the image's or the drive's.
 
 use std::io;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use crate::devices::{DriveFault, PlatformError};
@@ -159,6 +160,18 @@ pub enum JobFault {
         /// Why.
         source: io::Error,
     },
+    /// The file into which a drive is saved can't be written or read.
+    #[error("the file can't be written")]
+    File {
+        /// Why.
+        source: io::Error,
+    },
+    /// A part of a file is there that is about something else.
+    #[error("{} is there already, and is about another drive, or another part of it", file.shown())]
+    OtherPart {
+        /// Which.
+        file: PathBuf,
+    },
     /// A look at the drive left marks on it.
     #[error("what lay at byte {at} of the drive can't be put back; it is kept in the state folder")]
     NotPutBack {
@@ -185,6 +198,7 @@ fn stage_words(stage: Stage) -> &'static str {
         Stage::Seal => "sealing",
         Stage::Probe => "look",
         Stage::Surface => "reading",
+        Stage::Save => "saving",
         Stage::Release => "release",
     }
 }
@@ -243,6 +257,8 @@ impl JobFault {
             Self::Keeping { .. } => {
                 "make room there, or name another folder with --state, then run the same command again"
             }
+            Self::File { .. } => "make room, then run the same command again: it goes on from there",
+            Self::OtherPart { .. } => "remove it, or choose another name",
             Self::NotPutBack { .. } => "plug the drive into another port: the next command that sees it tries again",
             Self::Died(_) => "report what is said above; the same command with --resume goes on from there",
             Self::Stopped { .. } => "to go on from there, run the same command with --resume",
@@ -275,9 +291,11 @@ impl JobFault {
     /// How a drive that met this ended.
     pub fn result(&self) -> JobResult {
         match self {
-            Self::Claim(_) | Self::NotCleared { .. } | Self::DoesNotFit(_) | Self::OtherJob { .. } => {
-                JobResult::Refused
-            }
+            Self::Claim(_)
+            | Self::NotCleared { .. }
+            | Self::DoesNotFit(_)
+            | Self::OtherJob { .. }
+            | Self::OtherPart { .. } => JobResult::Refused,
             Self::Image(fault) if matches!(**fault, ImageFault::Other { .. }) => JobResult::Refused,
             Self::Differs | Self::SealDiffers { .. } | Self::NotTaken { .. } | Self::NotKept { .. } => {
                 JobResult::Differs

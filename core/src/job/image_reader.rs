@@ -81,7 +81,7 @@ impl ImageReader<'_> {
         block_queue: &BlockQueue,
         cancel: &Cancel,
         take: impl FnOnce() -> Result<T, JobFault>,
-    ) -> Result<T, JobFault> {
+    ) -> Result<(T, ImageEnd), JobFault> {
         thread::scope(|scope| {
             let reader = scope.spawn(|| {
                 let ended = contained(|| self.run(block_queue, None, cancel));
@@ -93,7 +93,7 @@ impl ImageReader<'_> {
             block_queue.close(0);
             let read = reader.join().unwrap_or(Err(ImageFault::Reader));
             let taken = taken?;
-            read.map(|_| taken).map_err(JobFault::from)
+            read.map(|end| (taken, end)).map_err(JobFault::from)
         })
     }
 

@@ -22,6 +22,7 @@ mod piece;
 mod rendezvous;
 mod request_size;
 mod run;
+pub mod save;
 mod source;
 mod speed_meter;
 mod stages;

@@ -215,6 +215,8 @@ pub enum JobKind {
     Reclaim,
     /// A drive was looked at, to see whether it can be trusted.
     Gauge,
+    /// A drive into a file.
+    Save,
 }
 
 impl JobKind {
@@ -225,6 +227,7 @@ impl JobKind {
             Self::Compare => "compare",
             Self::Reclaim => "reclaim",
             Self::Gauge => "gauge",
+            Self::Save => "save",
         }
     }
 
@@ -232,7 +235,7 @@ impl JobKind {
     pub fn changes_drives(self) -> bool {
         match self {
             Self::Write | Self::Reclaim => true,
-            Self::Compare | Self::Gauge => false,
+            Self::Compare | Self::Gauge | Self::Save => false,
         }
     }
 }

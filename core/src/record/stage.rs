@@ -21,6 +21,8 @@ pub enum Stage {
     Probe,
     /// All of the drive is read.
     Surface,
+    /// What counts of the drive is read into a file.
+    Save,
     /// The drive is given back.
     Release,
 }
