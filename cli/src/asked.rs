@@ -161,6 +161,8 @@ pub(crate) enum Command {
     Reclaim(Reclaim),
     /// Find out whether a drive can be trusted: its true size, where it fails, how fast it is. A quick look leaves it as it was
     Gauge(Gauge),
+    /// Save a drive into a file, as far as its tables and volumes reach; it stays as it is
+    Save(Save),
     /// Get an image over the network, check it, and put it on the shelf
     Fetch(Fetch),
     /// List the images of this bench; add, check or remove some
@@ -366,6 +368,21 @@ pub(crate) struct Gauge {
     /// Ask nothing: the drive must then be named by its tag
     #[arg(long)]
     pub unattended: bool,
+}
+
+/// What `save` is asked.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Save {
+    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
+    pub drive: String,
+    /// The file; packed if its name ends in .zst. A checksum goes beside it
+    pub file: PathBuf,
+    /// All of the drive, and not only what its tables and volumes claim
+    #[arg(long)]
+    pub whole: bool,
+    /// Put zeros where the drive can't be read
+    #[arg(long)]
+    pub fill_unreadable: bool,
 }
 
 fn volume_kind(word: String) -> Result<VolumeKind, &'static str> {

@@ -50,6 +50,7 @@ fn completers() -> Vec<(&'static str, &'static str, ArgValueCompleter)> {
         ("reclaim", "accept", ArgValueCompleter::new(findings)),
         ("gauge", "drive", drives()),
         ("gauge", "accept", ArgValueCompleter::new(findings)),
+        ("save", "drive", drives()),
         ("fetch", "straight_to", drives()),
         ("fetch", "accept", ArgValueCompleter::new(findings)),
         ("compare", "drive", drives()),

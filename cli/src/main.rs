@@ -95,6 +95,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Compare { drive, image } => commands::compare::run(drive, image.as_deref(), session),
         Command::Reclaim(reclaim) => commands::reclaim::run(reclaim, session),
         Command::Gauge(gauge) => commands::gauge::run(gauge, session),
+        Command::Save(save) => commands::save::run(save, session),
         Command::Fetch(fetch) => commands::fetch::run(fetch, session),
         Command::Shelf { command } => commands::shelf::run(command.as_ref(), session),
         Command::Ledger(asked) => commands::ledger::run(asked, common),

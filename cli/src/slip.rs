@@ -13,7 +13,8 @@ use crate::near::nearest;
 use crate::out::failed;
 
 /// Words that people use for what is called otherwise here.
-const OTHER_WORDS: [(&str, &[&str]); 10] = [
+const OTHER_WORDS: [(&str, &[&str]); 11] = [
+    ("save", &["backup", "dump", "clone", "read"]),
     ("gauge", &["test", "probe", "health", "bench", "benchmark", "scan", "capacity"]),
     ("reclaim", &["format", "wipe", "erase", "reset", "clean", "restore"]),
     ("write", &["flash", "burn", "copy", "put", "make", "create", "install"]),

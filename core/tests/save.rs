@@ -173,7 +173,7 @@ fn what_cannot_be_read_is_mapped_and_a_later_run_tries_only_that() {
 fn a_save_that_is_stopped_goes_on_and_a_part_of_something_else_is_left_alone() {
     for name in ["stick.img", "stick.img.zst"] {
         let bench = Bench::new();
-        let bad = [9 * MIB..9 * MIB + 512];
+        let bad = vec![Range { start: 9 * MIB, end: 9 * MIB + 512 }];
         bench.describe(&bad);
         let file = bench.file(name);
         let stopped = bench.save(name, Filling::None, 13 * MIB);

@@ -54,6 +54,7 @@ pub(crate) fn name_of(stage: Stage) -> &'static str {
         Stage::Seal => "seal",
         Stage::Probe => "look",
         Stage::Surface => "read",
+        Stage::Save => "save",
         Stage::Release => "release",
     }
 }

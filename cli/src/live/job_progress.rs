@@ -118,7 +118,7 @@ fn over(result: JobResult) -> &'static str {
 
 /// What a stage that was waited for has moved.
 fn ended(drive: &DriveState, stage: Stage) -> Option<String> {
-    if !matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal | Stage::Surface) {
+    if !matches!(stage, Stage::Body | Stage::ReadBack | Stage::Seal | Stage::Surface | Stage::Save) {
         return None;
     }
     let took = drive.pace.elapsed().as_secs_f64();

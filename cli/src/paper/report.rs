@@ -80,6 +80,8 @@ fn outcome(result: JobResult, kind: JobKind) -> Ending {
             ("good", "✓", "Verified: written, then read from the drive and equal to the image, byte for byte")
         }
         (JobResult::Verified, JobKind::Reclaim) => ("good", "✓", "Plain storage again: its tables read back and equal"),
+        (JobResult::Verified | JobResult::Written, JobKind::Save) => ("good", "✓", "Saved: read into a file, whole"),
+        (JobResult::Failed, JobKind::Save) => ("bad", "✗", "Not saved, or not whole"),
         (JobResult::Verified, JobKind::Gauge) => ("good", "✓", "Sound: nothing speaks against this drive"),
         (JobResult::Differs, JobKind::Gauge) => ("bad", "✗", "Not to be trusted: nothing belongs on this drive"),
         (JobResult::Verified, JobKind::Compare) => {
@@ -113,6 +115,7 @@ fn stages(drive: &DriveRecord) -> Vec<StagePart> {
             Stage::Seal => "seal",
             Stage::Probe => "mark, read, and put back",
             Stage::Surface => "read",
+            Stage::Save => "read into a file",
             Stage::Claim | Stage::Release => return None,
         };
         let rate = format!("{}/s", human_bytes((stage.bytes as f64 / stage.seconds) as u64));
@@ -188,7 +191,7 @@ fn facts(record: &Record) -> Vec<Fact> {
 pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
     let by = [record.by.person.as_deref(), record.by.bench.as_deref()].map(|one| one.map(|name| name.shown()));
     let by: Vec<String> = by.into_iter().flatten().collect();
-    let works = !matches!(record.kind, JobKind::Reclaim | JobKind::Gauge)
+    let works = !matches!(record.kind, JobKind::Reclaim | JobKind::Gauge | JobKind::Save)
         && record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
     let page = Page {
         image: record.image.called().shown(),

@@ -16,5 +16,6 @@ pub(crate) mod release;
 pub(crate) mod settings;
 pub(crate) mod settings_file;
 pub(crate) mod shelf_words;
+pub(crate) mod unasked;
 
 pub(crate) use context::Session;

@@ -13,7 +13,7 @@ use crate::asked::{Asked, Common};
 /// The program's name, as texts have it.
 const NAME: &str = "pyrotyp ";
 /// Commands that look at drives.
-const OF_DRIVES: [&str; 6] = ["drives", "contents", "write", "compare", "reclaim", "gauge"];
+const OF_DRIVES: [&str; 7] = ["drives", "contents", "write", "compare", "reclaim", "gauge", "save"];
 
 /// How this program was called.
 #[derive(Clone, Debug, Default)]

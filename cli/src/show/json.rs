@@ -10,6 +10,7 @@ use pyrotyp_core::drive::{Bus, Drive, Port, Role, Surface, Volume};
 use pyrotyp_core::guard::{Judged, Rule};
 use pyrotyp_core::image::{Architecture, Boot, Container, Inspection, Kind, Verdict, Whole};
 use pyrotyp_core::job::Comparison;
+use pyrotyp_core::job::save::Saved;
 use pyrotyp_core::ledger::LastJob;
 use pyrotyp_core::published::signature::Scheme;
 use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Unusable, Vouched};
@@ -607,6 +608,48 @@ struct GaugeDoc<'a> {
     read: &'a [SpeedAt],
 }
 
+/// A stretch that could not be read.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct UnreadableDoc {
+    offset: u64,
+    bytes: u64,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct SaveDoc<'a> {
+    result: JobResult,
+    job: &'a str,
+    tag: &'a str,
+    path: &'a str,
+    file: String,
+    bytes: u64,
+    file_bytes: u64,
+    sha256: Option<&'a str>,
+    unreadable: Vec<UnreadableDoc>,
+}
+
+/// The document of `save`.
+pub(crate) fn save(record: &Record, saved: &Saved) -> Value {
+    let drive = record.drives.first();
+    let unreadable = |range: &std::ops::Range<u64>| UnreadableDoc {
+        offset: range.start,
+        bytes: range.end.saturating_sub(range.start),
+    };
+    document(&SaveDoc {
+        result: record.result,
+        job: &record.job,
+        tag: drive.map_or("", |drive| &drive.drive.tag),
+        path: drive.map_or("", |drive| &drive.drive.path),
+        file: saved.file.to_string_lossy().into_owned(),
+        bytes: saved.bytes,
+        file_bytes: saved.file_bytes,
+        sha256: saved.sha256.as_deref(),
+        unreadable: saved.unreadable.iter().map(unreadable).collect(),
+    })
+}
+
 /// The document of `gauge`.
 pub(crate) fn gauge(record: &Record, gauged: Option<&Gauged>) -> Value {
     let drive = record.drives.first();
@@ -701,6 +744,7 @@ mod tests {
             ("write", written()),
             ("reclaim", schema::<ReclaimDoc<'_>>()),
             ("gauge", schema::<GaugeDoc<'_>>()),
+            ("save", schema::<SaveDoc<'_>>()),
             ("compare", schema::<CompareDoc<'_>>()),
             ("ledger", schema::<Vec<Record>>()),
             ("ledger-show", schema::<Record>()),

@@ -150,6 +150,7 @@ fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>
             Stage::Seal => "seal",
             Stage::Probe => "look",
             Stage::Surface => "read",
+            Stage::Save => "save",
             Stage::Claim | Stage::Release => continue,
         };
         rows.push(("", format!("{name}: {} in {}, {rate}/s", human_bytes(stage.bytes), duration(stage.seconds))));

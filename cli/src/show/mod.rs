@@ -11,6 +11,7 @@ pub(crate) mod json;
 pub(crate) mod ledger;
 pub(crate) mod letters;
 pub(crate) mod rows;
+pub(crate) mod saved;
 pub(crate) mod settings;
 pub(crate) mod shelved;
 pub(crate) mod style;

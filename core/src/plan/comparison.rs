@@ -1,13 +1,14 @@
-//! The record of a comparison, and of a surface check.
+//! Records of what was only read: a comparison, a surface check, a drive that was saved.
 
 use jiff::Timestamp;
 
 use crate::drive::Drive;
-use crate::job::{Comparison, JobFault};
+use crate::job::save::Saved;
+use crate::job::{Comparison, JobFault, TOLD_MOST};
 use crate::plan::making::whose;
 use crate::record::{
-    Conclusion, DriveOutcome, DriveRecord, Gauged, Head, ImageRecord, JobKind, JobResult, RECORD_VERSION, Record,
-    Stage, StageDone, Trust, job_name,
+    Cause, Conclusion, Difference, DriveOutcome, DriveRecord, Gauged, Head, ImageRecord, JobKind, JobResult,
+    RECORD_VERSION, Record, Stage, StageDone, Trust, job_name,
 };
 use crate::text::chain;
 
@@ -45,6 +46,32 @@ pub fn surface(image: ImageRecord, drive: &Drive, found: &Result<Gauged, JobFaul
         Err(fault) => DriveOutcome { fault: Some(chain(fault)), ..DriveOutcome::untouched(fault.result()) },
     };
     of_reading(JobKind::Gauge, image, drive, outcome, started)
+}
+
+/// The record of a drive that was saved, begun at `started` (RFC 3339) and ended now.
+pub fn saving(image: ImageRecord, drive: &Drive, saved: &Result<Saved, JobFault>, started: &str) -> Record {
+    let seconds = seconds_since(started);
+    let sha256 = saved.as_ref().ok().and_then(|saved| saved.sha256.clone());
+    let outcome = match saved {
+        Ok(saved) => {
+            let is_whole = saved.unreadable.is_empty();
+            let difference = |range: &std::ops::Range<u64>| Difference {
+                offset: range.start,
+                bytes: range.end.saturating_sub(range.start),
+                cause: Cause::Unreadable,
+                file: None,
+            };
+            DriveOutcome {
+                stages: vec![StageDone { name: Stage::Save, bytes: saved.bytes, seconds }],
+                conclusion: (!is_whole).then_some(Conclusion::Unreadable),
+                differences: saved.unreadable.iter().take(TOLD_MOST).map(difference).collect(),
+                more_differences: saved.unreadable.len().saturating_sub(TOLD_MOST) as u64,
+                ..DriveOutcome::untouched(if is_whole { JobResult::Written } else { JobResult::Failed })
+            }
+        }
+        Err(fault) => DriveOutcome { fault: Some(chain(fault)), ..DriveOutcome::untouched(fault.result()) },
+    };
+    of_reading(JobKind::Save, ImageRecord { sha256, ..image }, drive, outcome, started)
 }
 
 fn seconds_since(started: &str) -> f64 {

@@ -6,7 +6,7 @@ mod making;
 mod resume;
 mod survey;
 
-pub use comparison::{comparison, surface};
+pub use comparison::{comparison, saving, surface};
 pub use expected::ExpectedTime;
 pub use making::{Came, How, Plan, PlannedDrive, PlannedImage, Wish};
 pub use resume::Resume;

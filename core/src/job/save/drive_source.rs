@@ -219,7 +219,8 @@ mod tests {
             source.open(0).unwrap().read_to_end(&mut read).unwrap();
             prop_assert_eq!(read.len() as u64, bytes);
             let is_bad = |at: usize| bad.contains(&(at / 512));
-            prop_assert!(read.iter().enumerate().all(|(at, byte)| *byte == if is_bad(at) { 0 } else { drive.0[at] }));
+            let is_right = read.iter().enumerate().all(|(at, byte)| *byte == if is_bad(at) { 0 } else { drive.0[at] });
+            prop_assert!(is_right);
             let told: u64 = source.unreadable().iter().map(length).sum();
             let met = bad.iter().filter(|sector| (**sector as u64) * 512 < bytes).count() as u64;
             prop_assert_eq!(told, met * 512);

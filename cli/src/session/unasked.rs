@@ -1,0 +1,82 @@
+//! Claims a drive for what leaves it as it is: nobody needs to say yes, and whatever stops a job stops this as well.
+
+use jiff::Timestamp;
+use pyrotyp_core::devices::{After, Claimed, Platform, PlatformError};
+use pyrotyp_core::drive::{Choice, Drive, NamedBy};
+use pyrotyp_core::guard::{Confirmed, RULES};
+use pyrotyp_core::image::Summary;
+use pyrotyp_core::job::{ReadBack, Start, Writing};
+use pyrotyp_core::plan::{How, Plan, PlannedImage, Wish};
+use pyrotyp_core::record::JobKind;
+use pyrotyp_core::text::chain;
+use pyrotyp_core::{FindingId, Level};
+
+use super::settings::bench;
+use crate::asked::Common;
+use crate::exit::{Exit, Failure};
+
+/// Why it was not claimed.
+pub(crate) enum Unclaimed {
+    /// The guard says no, or can't tell.
+    Refused(Failure),
+    /// The system says no.
+    Claim(PlatformError),
+}
+
+impl Unclaimed {
+    /// What happened, and what to do next.
+    pub(crate) fn words(&self) -> (String, String) {
+        match self {
+            Self::Refused(failure) => (failure.text.clone(), failure.next.clone()),
+            Self::Claim(error) => (chain(error), error.next_step().to_owned()),
+        }
+    }
+}
+
+/// What the desktop mounted is unmounted, and nobody else may open the drive for writing until it is given back.
+pub(crate) fn claim_unasked(
+    kind: JobKind,
+    called: &str,
+    drive: &Drive,
+    platform: &dyn Platform,
+    common: &Common,
+) -> Result<Box<dyn Claimed>, Unclaimed> {
+    let image = PlannedImage {
+        called: called.to_owned(),
+        file: None,
+        bytes: None,
+        is_packed: false,
+        says: Summary::default(),
+        origin: None,
+        signer: None,
+        proof: None,
+        needs_bytes: drive.bytes,
+        hole_bytes: 0,
+        laid_out_for: None,
+        findings: Vec::new(),
+    };
+    let how = How {
+        read_back: ReadBack::Whole,
+        writing: Writing::Everything,
+        after: After::Keep,
+        start: Start::Over,
+        confirmed: Confirmed::ByPerson,
+        limit: None,
+    };
+    let accepted: Vec<FindingId> = RULES.iter().filter(|rule| rule.level == Level::Ask).map(|rule| rule.id).collect();
+    let choices = vec![Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None }];
+    let wish = Wish { kind, image, checks: Vec::new(), choices, how, accepted };
+    let bench = bench(common).map_err(Unclaimed::Refused)?;
+    let plan =
+        Plan::make(wish, platform, &bench, Timestamp::now()).map_err(|error| Unclaimed::Refused(error.into()))?;
+    let mut cleared = plan.clear().map_err(|no| {
+        let standing = no.standing.iter().map(|finding| format!("\n   {}: {}", finding.id, finding.text));
+        let text = format!("drive {} can't be had for this alone{}", drive.tag, standing.collect::<String>());
+        let next = no.standing.first().map_or(String::new(), |finding| finding.next.clone());
+        Unclaimed::Refused(Failure { findings: no.standing, ..Failure::new(Exit::Refused, text, next) })
+    })?;
+    let cleared = cleared.pop().ok_or_else(|| {
+        Unclaimed::Refused(Failure::new(Exit::Unexpected, "no drive was cleared", "run the same command again"))
+    })?;
+    platform.claim(cleared).map_err(Unclaimed::Claim)
+}

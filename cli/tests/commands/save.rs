@@ -1,0 +1,73 @@
+//! A drive into a file: what counts of it, with its checksum beside it, and never in the place of something else.
+
+use std::fs;
+
+use super::bench::{Bench, DESKTOP, steady, tag_of};
+
+fn with_times() -> insta::Settings {
+    let mut settings = steady();
+    settings.add_filter(r" +\d[\d.]* [kMG]?B/s", " [RATE]");
+    settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d", "[LOCAL]");
+    settings.add_filter(r"  by +.* on .*", "  by        [WHO]");
+    settings.add_filter(r"/tmp/\.tmp\w+", "[BENCH]");
+    settings
+}
+
+#[test]
+fn a_stick_becomes_an_image_that_is_written_like_any() {
+    let bad = "[[drive.fault]]\nkind = \"read-error\"\nat = 9000960\nbytes = 512\n";
+    let bench = Bench::new().stick("a", "").stick("b", "").stick("worn", bad).file("desktop.iso", &DESKTOP);
+    let [a, b, worn] = ["a", "b", "worn"].map(|name| tag_of(&bench, name));
+    for tag in [&a, &worn] {
+        let written = format!("write desktop.iso --to {tag} --unattended --skip-readback --state notes");
+        assert!(bench.on_tray(&written).starts_with("exit 0"));
+    }
+    let before = bench.drive("a");
+    let mut told = vec![bench.on_tray(&format!("save {a} stick.img --state notes"))];
+    assert!(bench.drive("a") == before, "it stays as it is");
+    let image = fs::read(bench.path("stick.img")).unwrap();
+    assert!(image == DESKTOP[..image.len()] && image.len() == DESKTOP.len(), "{} of {}", image.len(), DESKTOP.len());
+    told.push(bench.on_tray(&format!("save {a} packed.img.zst --state notes --quiet")));
+    for file in ["stick.img", "packed.img.zst"] {
+        told.push(bench.pyrotyp(&format!("check {file} --quiet")));
+        assert!(
+            bench
+                .on_tray(&format!("write {file} --to {b} --unattended --accept just-verified --state notes"))
+                .starts_with("exit 0")
+        );
+        assert!(bench.drive("b")[..DESKTOP.len()] == *DESKTOP, "{file}");
+    }
+    told.push(bench.on_tray(&format!("save {worn} worn.img --state notes")));
+    assert!(!bench.path("worn.img").exists());
+    told.push(bench.pyrotyp("ledger show last --state notes --quiet"));
+    assert!(bench.pyrotyp("ledger report last --into page.html --state notes").starts_with("exit 0"));
+    told.push(bench.on_tray(&format!("save {worn} worn.img --fill-unreadable --state notes --quiet")));
+    let document = bench.json(&format!("save {b} whole.img --whole --tray tray --state notes"));
+    assert_eq!((&document["bytes"], &document["tag"]), (&bench.drive("b").len().into(), &b.into()));
+    assert!(fs::read(bench.path("whole.img")).unwrap() == bench.drive("b"));
+    with_times().bind(|| insta::assert_snapshot!("saved", told.join("\n")));
+}
+
+#[test]
+fn nothing_is_saved_over_or_from_what_is_in_use() {
+    let mounted =
+        "[[drive.partition]]\nnumber = 1\nbytes = 1048576\nfilesystem = \"ext4\"\nmounted_at = \"/srv/photos\"\n";
+    let empty = "[[drive]]\nname = \"empty\"\nvendor = \"Kestrin\"\nmodel = \"Pocket\"\nserial = \"KP-9\"\nbytes = 16000000\nbus = \"usb\"\nremovable = true\n";
+    let used = format!("{}{mounted}", empty.replace("\"empty\"", "\"used\"").replace("KP-9", "KP-8881"));
+    let bench = Bench::new().tray(empty).tray(&used).file("there.img", b"mine");
+    let [empty, used] = ["empty", "used"].map(|name| tag_of(&bench, name));
+    let mut told = Vec::new();
+    for words in [
+        format!("save {empty} there.img"),
+        format!("save {empty} no/where.img"),
+        format!("save {empty} new.img"),
+        format!("save {used} new.img --whole"),
+        "save ZZZZZ new.img".to_owned(),
+        format!("save {empty}"),
+    ] {
+        told.push(format!("$ {words}\n{}", bench.on_tray(&words)));
+    }
+    assert_eq!(fs::read(bench.path("there.img")).unwrap(), b"mine");
+    assert!(!bench.path("new.img").exists() && !bench.path("new.img.part").exists());
+    with_times().bind(|| insta::assert_snapshot!("not_saved", told.join("\n")));
+}
