@@ -280,12 +280,15 @@ pub(crate) enum Table {
 /// What `write` is asked.
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Write {
-    /// Image file, or `-` for standard input, which needs --sum; at a terminal, images are offered where none is named
+    /// Image file, `-` for standard input, which needs --sum, or the drive that is to be copied; at a terminal, images are offered where none is named
     pub image: Option<PathBuf>,
     /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in; again for each further one.
     /// At a terminal, drives are offered where none is named
     #[arg(long, value_name = "DRIVE")]
     pub to: Vec<String>,
+    /// Save what is on the drive into this file before it is erased, packed if its name ends in .zst
+    #[arg(long, value_name = "FILE")]
+    pub save_first: Option<PathBuf>,
     /// Checksums to compare with
     #[command(flatten)]
     pub against: Against,

@@ -1,28 +1,24 @@
 //! `pyrotyp save`: a drive into a file.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use jiff::Timestamp;
-use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::devices::{After, Claimed, DriveIo, Platform, Sectors};
+use pyrotyp_core::devices::{DriveIo, Sectors};
 use pyrotyp_core::drive::Drive;
-use pyrotyp_core::image::{self, FileMap, Inspection};
-use pyrotyp_core::job::JobFault;
-use pyrotyp_core::job::save::{Filling, Packing, SaveOrder, Saved, part_path, save};
-use pyrotyp_core::record::{DriveIdentity, ImageRecord, JobKind};
-use pyrotyp_core::text::{Shown, chain, shell};
-use pyrotyp_core::{ledger, machine, plan};
+use pyrotyp_core::image::{FileMap, Inspection};
+use pyrotyp_core::job::save::{Filling, Saved};
+use pyrotyp_core::record::JobKind;
+use pyrotyp_core::text::Shown;
 
 use crate::asked::Save;
-use crate::exit::{Exit, Failure, of_job, plain};
-use crate::live::job_progress::JobProgress;
+use crate::exit::{Exit, Failure};
 use crate::out::{put, put_document, say};
 use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
-use crate::session::folders::state_folder;
-use crate::session::unasked::{Unclaimed, claim_unasked};
 use crate::show::json;
 use crate::show::saved::{self, Missing, SavedDrive};
+use crate::writing::reading::{ReadDrive, looked_into, reach};
+use crate::writing::saving::{self, OnFile, Wanted, free_name, lies_elsewhere};
 
 /// Saves one drive; it stays as it is.
 pub(crate) fn run(asked: &Save, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -36,74 +32,10 @@ pub(crate) fn run(asked: &Save, session: &Session<'_>) -> Result<Exit, Failure> 
     }
     needs_medium(of)?;
     lies_elsewhere(&file, of, platform)?;
-    let opened = Opened::of(of, platform, session)?;
-    let saved = save_opened(asked, &file, Subject { of, drive: opened.drive() }, session);
-    opened.give_back();
+    let source = ReadDrive::of(JobKind::Save, "what is on it", of, platform, session)?;
+    let saved = save_opened(asked, &file, Subject { of, drive: source.drive() }, session);
+    source.give_back();
     saved
-}
-
-/// A name that nothing has.
-fn free_name(file: &Path) -> Result<PathBuf, Failure> {
-    let next = "choose another name";
-    if file.exists() {
-        return Err(Failure::new(Exit::Usage, format!("{} is there already", file.shown()), next));
-    }
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    if !folder.is_dir() {
-        return Err(Failure::new(
-            Exit::Usage,
-            format!("{} is no folder", folder.shown()),
-            "make it, or choose another",
-        ));
-    }
-    if file.file_name().is_none() {
-        return Err(Failure::new(Exit::Usage, format!("{} is no name for a file", file.shown()), next));
-    }
-    Ok(file.to_owned())
-}
-
-/// Refuses to save a drive onto itself.
-fn lies_elsewhere(file: &Path, of: &Drive, platform: &dyn Platform) -> Result<(), Failure> {
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    if platform.drives_holding(folder)?.contains(&of.path) {
-        let text = format!("{} lies on drive {} itself", file.shown(), of.tag);
-        return Err(Failure::new(Exit::Refused, text, "choose a folder on another drive"));
-    }
-    Ok(())
-}
-
-/// A drive that nobody changes while it is read.
-enum Opened {
-    Claimed(Box<dyn Claimed>),
-    /// It can't be changed at all.
-    Protected(Box<dyn DriveIo>),
-}
-
-impl Opened {
-    fn of(drive: &Drive, platform: &dyn Platform, session: &Session<'_>) -> Result<Self, Failure> {
-        if drive.write_protected {
-            return Ok(Self::Protected(platform.open(drive)?));
-        }
-        match claim_unasked(JobKind::Save, "what is on it", drive, platform, session.common) {
-            Ok(claimed) => Ok(Self::Claimed(claimed)),
-            Err(Unclaimed::Refused(failure)) => Err(failure),
-            Err(Unclaimed::Claim(error)) => Err(error.into()),
-        }
-    }
-
-    fn drive(&self) -> &dyn DriveIo {
-        match self {
-            Self::Claimed(drive) => &**drive,
-            Self::Protected(drive) => &**drive,
-        }
-    }
-
-    fn give_back(self) {
-        if let Self::Claimed(drive) = self {
-            // Nothing was changed on it.
-            let _ = drive.release(After::Keep);
-        }
-    }
 }
 
 /// The drive that is saved.
@@ -117,35 +49,16 @@ fn save_opened(asked: &Save, file: &Path, subject: Subject<'_>, session: &Sessio
     let Subject { of, drive } = subject;
     let started = Timestamp::now();
     let sectors = Sectors::of(drive);
-    let inspection = image::inspect(&sectors).map_err(|error| {
-        let text = format!("drive {} can't be read: {}", of.tag, plain(&error));
-        Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, give --whole")
-    });
-    let (bytes, inspection) = reach(asked, of, inspection)?;
-    room_for(file, bytes)?;
-    let order = SaveOrder {
-        drive: &of.tag,
-        bytes,
-        file,
-        packing: Packing::of(file),
-        filling: if asked.fill_unreadable { Filling::Zeros } else { Filling::None },
+    let inspection = looked_into(of, &sectors);
+    let (bytes, inspection) = if asked.whole {
+        (of.bytes, inspection.ok())
+    } else {
+        let inspection = inspection?;
+        (reach(&inspection, of)?, Some(inspection))
     };
-    let progress = JobProgress::comparing(session.common, &DriveIdentity::of(of));
-    let done = save(&order, drive, session.cancel, &progress);
-    progress.finish();
-    let image = ImageRecord {
-        file: std::path::absolute(file).unwrap_or_else(|_| file.to_owned()).to_string_lossy().into_owned(),
-        bytes: Some(bytes),
-        says: inspection.as_ref().map(Inspection::summary).unwrap_or_default(),
-        ..ImageRecord::default()
-    };
-    let record = plan::saving(image, of, &done, &started.to_string());
-    if let Some(state) = state_folder(session.common)
-        && let Err(error) = ledger::put(&state, &record)
-    {
-        say(session.common, &format!("this is not on record: {}\n", plain(&error)));
-    }
-    let done = done.map_err(|fault| failed(&fault, of, file))?;
+    let filling = if asked.fill_unreadable { Filling::Zeros } else { Filling::None };
+    let wanted = Wanted { of, bytes, inspection: inspection.as_ref(), file, filling };
+    let OnFile { done, record } = saving::save_to(&wanted, drive, session)?;
     let missing = missing(&done, &sectors, inspection.as_ref());
     let whole = missing.is_empty() || asked.fill_unreadable;
     let exit = if whole { Exit::Done } else { Exit::Drive };
@@ -158,51 +71,6 @@ fn save_opened(asked: &Save, file: &Path, subject: Subject<'_>, session: &Sessio
     let about = SavedDrive { tag: &tag, name: &name, drive_bytes: of.bytes, seconds, file, missing: &missing };
     put(&saved::saved(&done, &about, session.common))?;
     Ok(exit)
-}
-
-/// How much of the drive counts, in bytes, and what it is, where that can be told.
-fn reach(
-    asked: &Save,
-    of: &Drive,
-    inspection: Result<Inspection, Failure>,
-) -> Result<(u64, Option<Inspection>), Failure> {
-    if asked.whole {
-        return Ok((of.bytes, inspection.ok()));
-    }
-    let inspection = inspection?;
-    match inspection.span.declared_bytes.filter(|bytes| *bytes > 0) {
-        Some(bytes) => Ok((bytes.min(of.bytes), Some(inspection))),
-        None => {
-            let text = format!("nothing on drive {} tells how far what is on it reaches", of.tag);
-            Err(Failure::new(Exit::Refused, text, "give --whole for all of it"))
-        }
-    }
-}
-
-/// Says before anything is read that there is no room for it; what is packed may well fit.
-fn room_for(file: &Path, bytes: u64) -> Result<(), Failure> {
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let there = part_path(file).metadata().map_or(0, |part| part.len());
-    let Some(room) = machine::free_bytes(folder).filter(|_| Packing::of(file) == Packing::Plain) else { return Ok(()) };
-    if bytes.saturating_sub(there) <= room {
-        return Ok(());
-    }
-    let text = format!("there is no room for {} in {}, only {}", human_bytes(bytes), folder.shown(), human_bytes(room));
-    Err(Failure::new(
-        Exit::Usage,
-        text,
-        "choose a folder on another disk, or a name that ends in .zst, which is packed",
-    ))
-}
-
-fn failed(fault: &JobFault, of: &Drive, file: &Path) -> Failure {
-    let text = format!("drive {}: {}", of.tag, chain(fault));
-    let goes_on = format!("run the same command again: it goes on with {}", shell::path(&part_path(file)));
-    let next = match fault {
-        JobFault::Stopped { .. } | JobFault::Read { .. } => goes_on,
-        other => other.next_step().to_owned(),
-    };
-    Failure::new(of_job(fault.result(), Some(fault)), text, next)
 }
 
 /// What could not be read, and what lies there.

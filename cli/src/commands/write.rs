@@ -27,8 +27,10 @@ use crate::session::refusal::refusal;
 use crate::show::card;
 use crate::writing::choosing;
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
+use crate::writing::copying;
 use crate::writing::job::{self, Ready, ToldAs};
 use crate::writing::planning::{self, Image};
+use crate::writing::saving::SavedFirst;
 use crate::writing::stream;
 
 /// The word that stands for standard input.
@@ -61,11 +63,22 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         to => to.to_vec(),
     };
     let asked = &Write { image: Some(named.clone()), to, ..asked.clone() };
+    if is_input && asked.save_first.is_some() {
+        let text = "what comes on standard input waits for nobody, so that nothing can be saved before";
+        return Err(Failure::new(Exit::Usage, text, "save the drive by itself: pyrotyp save DRIVE FILE"));
+    }
     if is_input {
         return stream::from_input(asked, session);
     }
+    if let Some(from) = copying::meant(&named, session)? {
+        return copying::run(asked, &from, session);
+    }
+    from_file(asked, &named, session)
+}
+
+fn from_file(asked: &Write, named: &Path, session: &Session<'_>) -> Result<Exit, Failure> {
     let confirming = Confirming::find(&asked.job, ImageFrom::Elsewhere)?;
-    let path = &on_shelf_or_file(&named, session.common)?;
+    let path = &on_shelf_or_file(named, session.common)?;
     let platform = &*platform(session.common)?;
     let started = Timestamp::now().to_string();
     let opened = open_image(path, session.common)?;
@@ -83,8 +96,12 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         checks: &to_do,
     };
     let mut plan = planning::plan(&asked.to, &image, &asked.job, platform, session)?;
+    let first = SavedFirst::of(asked, &plan, platform)?;
     let preparing = Preparing { asked, opened: &opened, image, platform, session };
-    let (proven, cleared) = match preparing.prepare(&mut plan, published, confirming) {
+    let prepared = preparing
+        .prepare(&mut plan, published, confirming)
+        .and_then(|prepared| SavedFirst::save(first.as_ref(), platform, session).map(|()| prepared));
+    let (proven, cleared) = match prepared {
         Ok(prepared) => prepared,
         Err(failure) => return Err(job::refused(&plan, &started, failure, session)),
     };

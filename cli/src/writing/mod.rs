@@ -2,7 +2,10 @@
 
 pub(crate) mod choosing;
 pub(crate) mod confirming;
+pub(crate) mod copying;
 pub(crate) mod job;
 pub(crate) mod line;
 pub(crate) mod planning;
+pub(crate) mod reading;
+pub(crate) mod saving;
 pub(crate) mod stream;

@@ -71,3 +71,50 @@ fn nothing_is_saved_over_or_from_what_is_in_use() {
     assert!(!bench.path("new.img").exists() && !bench.path("new.img.part").exists());
     with_times().bind(|| insta::assert_snapshot!("not_saved", told.join("\n")));
 }
+
+#[test]
+fn a_drive_is_copied_to_several_at_once_and_one_that_fails_stops_no_other() {
+    let failing = "[[drive.fault]]\nkind = \"write-error\"\nat = 9000960\nbytes = 4096\n";
+    let bench =
+        Bench::new().stick("a", "").stick("b", "").stick("c", failing).stick("d", "").file("desktop.iso", &DESKTOP);
+    let [a, b, c, d] = ["a", "b", "c", "d"].map(|name| tag_of(&bench, name));
+    assert!(bench.on_tray(&format!("write desktop.iso --to {a} --unattended --state notes")).starts_with("exit 0"));
+    let before = bench.drive("a");
+    let mut told =
+        vec![bench.on_tray(&format!("write {a} --to {b} --to {c} --to {d} --unattended --quiet --state notes"))];
+    for name in ["b", "d"] {
+        assert!(bench.drive(name)[..DESKTOP.len()] == *DESKTOP, "{name}");
+    }
+    assert!(bench.drive("a") == before && bench.is_blank_at_its_ends("c"));
+    // By the digests that were kept, a copy is proven without the drive that it came from.
+    told.push(bench.on_tray(&format!("compare {d} --state notes")));
+    told.push(bench.on_tray(&format!("write {a} --to {a} --unattended --state notes --accept just-verified")));
+    told.push(bench.at_terminal(&format!("write {a} --to {b} --state notes --accept just-verified"), "\n"));
+    assert!(bench.drive("a") == before);
+    // A word that may be a tag, and is none that is attached, is a file that is missing.
+    told.push(bench.on_tray(&format!("write ZZZZZ --to {b} --unattended")));
+    with_times().bind(|| insta::assert_snapshot!("copied", told.join("\n")));
+}
+
+#[test]
+fn what_is_erased_is_saved_and_proven_first() {
+    let bad = "[[drive.fault]]\nkind = \"read-error\"\nat = 9000960\nbytes = 512\n";
+    let bench = Bench::new().stick("a", "").stick("b", "").stick("worn", bad).file("desktop.iso", &DESKTOP);
+    let [a, b, worn] = ["a", "b", "worn"].map(|name| tag_of(&bench, name));
+    assert!(bench.on_tray(&format!("write desktop.iso --to {a} --unattended --state notes")).starts_with("exit 0"));
+    let mut told = Vec::new();
+    let words = |more: &str| format!("write rescue.iso --unattended --accept just-verified --state notes {more}");
+    for more in [
+        format!("--to {a} --save-first old.img.zst"),
+        format!("--to {a} --save-first old.img.zst"),
+        format!("--to {worn} --save-first worn.img"),
+        format!("--to {a} --to {b} --save-first two.img"),
+    ] {
+        told.push(format!("$ … {more}\n{}", bench.on_tray(&words(&more))));
+    }
+    assert!(!bench.was_touched("worn"));
+    told.push(bench.pyrotyp("inspect old.img.zst"));
+    assert!(bench.on_tray(&format!("write old.img.zst --to {b} --unattended --state notes")).starts_with("exit 0"));
+    assert!(bench.drive("b")[..DESKTOP.len()] == *DESKTOP, "what was erased is there again");
+    with_times().bind(|| insta::assert_snapshot!("saved_first", told.join("\n")));
+}

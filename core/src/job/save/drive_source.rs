@@ -17,19 +17,29 @@ const FAILURES_MOST: usize = 48;
 /// Most stretches that can't be read of one drive; behind them it is given up.
 const UNREADABLE_MOST: usize = 4096;
 
+/// What becomes of what can't be read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gaps {
+    /// Nothing comes any more.
+    Refused,
+    /// Zeros come in its place, and it is noted.
+    Zeros,
+}
+
 /// The first so many bytes of a drive.
 pub struct DriveSource<'a> {
     drive: &'a dyn DriveIo,
     sectors: Sectors<'a>,
     bytes: u64,
+    gaps: Gaps,
     unreadable: Mutex<Vec<Range<u64>>>,
 }
 
 impl<'a> DriveSource<'a> {
     /// Of an open drive.
-    pub fn new(drive: &'a dyn DriveIo, bytes: u64) -> Self {
+    pub fn new(drive: &'a dyn DriveIo, bytes: u64, gaps: Gaps) -> Self {
         let bytes = bytes.min(drive.bytes());
-        Self { drive, sectors: Sectors::of(drive), bytes, unreadable: Mutex::default() }
+        Self { drive, sectors: Sectors::of(drive), bytes, gaps, unreadable: Mutex::default() }
     }
 
     /// What could not be read so far, in order; zeros were given in its place.
@@ -48,7 +58,7 @@ impl<'a> DriveSource<'a> {
             Ok(()) => return Ok(()),
             Err(DriveFault::Gone) => return Err(gone()),
             Err(DriveFault::Failed(error)) => {
-                if lock(&self.unreadable).len() >= UNREADABLE_MOST {
+                if self.gaps == Gaps::Refused || lock(&self.unreadable).len() >= UNREADABLE_MOST {
                     return Err(error);
                 }
             }
@@ -214,7 +224,7 @@ mod tests {
             bad in prop::collection::btree_set(0usize..12_000, 0..3), bytes in 1u64..6_144_000,
         ) {
             let drive = Worn(pyrotyp_sample::noise(12_000 * 512, 9), bad.iter().copied().collect());
-            let source = DriveSource::new(&drive, bytes);
+            let source = DriveSource::new(&drive, bytes, Gaps::Zeros);
             let mut read = Vec::new();
             source.open(0).unwrap().read_to_end(&mut read).unwrap();
             prop_assert_eq!(read.len() as u64, bytes);
@@ -231,7 +241,7 @@ mod tests {
     fn a_stretch_of_which_nothing_can_be_read_is_given_up_in_time_and_what_lies_behind_is_not() {
         let bad: Vec<usize> = (100..9000).collect();
         let drive = Worn(pyrotyp_sample::noise(12_000 * 512, 9), bad);
-        let source = DriveSource::new(&drive, 12_000 * 512);
+        let source = DriveSource::new(&drive, 12_000 * 512, Gaps::Zeros);
         let mut read = Vec::new();
         source.open(0).unwrap().read_to_end(&mut read).unwrap();
         let [one] = source.unreadable().try_into().unwrap_or_else(|all| panic!("{all:?}"));

@@ -6,7 +6,7 @@ mod run;
 mod seek_table;
 mod target;
 
-pub use drive_source::DriveSource;
+pub use drive_source::{DriveSource, Gaps};
 pub use map::SaveMap;
 pub use run::{Filling, SaveOrder, Saved, save};
 pub use target::{Packing, map_path, part_path, sum_path};

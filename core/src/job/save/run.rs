@@ -12,7 +12,7 @@ use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
 use crate::job::block_queue::{BlockQueue, Next};
 use crate::job::image_reader::ImageReader;
 use crate::job::layout::length;
-use crate::job::save::drive_source::DriveSource;
+use crate::job::save::drive_source::{DriveSource, Gaps};
 use crate::job::save::map::SaveMap;
 use crate::job::save::target::{FileTarget, Packing, map_path, part_path, sum_path};
 use crate::job::source::Checked;
@@ -120,7 +120,7 @@ impl Saving<'_> {
             self.watcher.heard(0, &Event::GoingOn { from: kept_bytes });
         }
         let again = target.map.unreadable.clone();
-        let source = DriveSource::new(self.drive, bytes);
+        let source = DriveSource::new(self.drive, bytes, Gaps::Zeros);
         let sha256 = self.copy(&source, &again, &mut target)?;
         let mut unreadable = self.mend(&again, &mut target)?;
         unreadable.extend(source.unreadable());
@@ -218,7 +218,7 @@ impl Saving<'_> {
 
     /// Reads again what could not be read before; gives what still can't.
     fn mend(&self, again: &[Range<u64>], target: &mut FileTarget) -> Result<Vec<Range<u64>>, JobFault> {
-        let source = DriveSource::new(self.drive, self.order.bytes);
+        let source = DriveSource::new(self.drive, self.order.bytes, Gaps::Zeros);
         let sector = u64::from(self.drive.sector_bytes().max(1));
         let mut buffer = AlignedBuf::new(PIECE);
         for range in again {

@@ -1,0 +1,96 @@
+//! From drive to drive: what counts of one goes onto others, read once for all of them.
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use pyrotyp_core::bytes::Part;
+use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
+use pyrotyp_core::drive::{Drive, Tag};
+use pyrotyp_core::job::Checked;
+use pyrotyp_core::job::save::{DriveSource, Gaps};
+use pyrotyp_core::record::JobKind;
+
+use super::confirming::{Confirming, ImageFrom, Question, confirm};
+use super::job::{self, Ready, ToldAs};
+use super::planning::{self, Image};
+use super::reading::{ReadDrive, looked_into, reach};
+use super::saving::SavedFirst;
+use crate::asked::Write;
+use crate::exit::{Exit, Failure};
+use crate::session::Session;
+use crate::session::attached::{needs_medium, platform};
+use crate::session::images::on_shelf_or_file;
+
+/// The drive that is meant in the place of an image; nothing where a file or an image of the shelf has that name.
+pub(crate) fn meant(named: &Path, session: &Session<'_>) -> Result<Option<Drive>, Failure> {
+    let Some(name) = named.to_str().filter(|_| !named.is_file()) else { return Ok(None) };
+    let is_path = name.starts_with("/dev/");
+    if !is_path && (name.parse::<Tag>().is_err() || on_shelf_or_file(named, session.common)? != named) {
+        return Ok(None);
+    }
+    let choice = pyrotyp_core::devices::choose(&*platform(session.common)?, name);
+    // A word that is no drive may be a file that is missing, and is told as one.
+    Ok(choice.ok().filter(|choice| choice.partition.is_none()).map(|choice| choice.drive))
+}
+
+/// Copies a drive to one or several.
+pub(crate) fn run(asked: &Write, from: &Drive, session: &Session<'_>) -> Result<Exit, Failure> {
+    let confirming = Confirming::find(&asked.job, ImageFrom::Elsewhere)?;
+    let platform = &*platform(session.common)?;
+    needs_medium(from)?;
+    let started = Timestamp::now().to_string();
+    let source = ReadDrive::of(JobKind::Save, "what is on it", from, platform, session)?;
+    let done = copied(asked, Copying { from, drive: source.drive(), platform, started: &started }, confirming, session);
+    source.give_back();
+    done
+}
+
+struct Copying<'a> {
+    from: &'a Drive,
+    drive: &'a dyn DriveIo,
+    platform: &'a dyn Platform,
+    started: &'a str,
+}
+
+fn copied(asked: &Write, copying: Copying<'_>, confirming: Confirming, session: &Session<'_>) -> Result<Exit, Failure> {
+    let Copying { from, drive, platform, started } = copying;
+    let bytes = reach(&looked_into(from, &Sectors::of(drive))?, from)?;
+    let sectors = Sectors::of(drive);
+    let mut inspection = looked_into(from, &Part { whole: &sectors, start: 0, bytes })?;
+    // Whatever it is, it is to be the same: what would speak against an image does not speak against it.
+    inspection.findings.clear();
+    let called = format!("drive {}", from.tag);
+    let image = Image {
+        path: Path::new(&called),
+        is_file: false,
+        inspection: &inspection,
+        bytes: Some(bytes),
+        hole_bytes: 0,
+        report: None,
+        expects: Some("read from that drive, once for all; what comes onto the others is read back"),
+        checks: &[],
+    };
+    let mut plan = planning::plan(&asked.to, &image, &asked.job, platform, session)?;
+    if plan.attached().any(|to| to.path == from.path) {
+        let text = format!("drive {} can't be copied onto itself", from.tag);
+        return Err(Failure::new(Exit::Refused, text, "name another drive with --to"));
+    }
+    let first = SavedFirst::of(asked, &plan, platform)?;
+    let checksum = image.checksum();
+    let cleared = planning::clear(&plan)
+        .and_then(|_| planning::may_claim(&plan, platform))
+        .and_then(|()| planning::resuming(&plan, Some(bytes), None, session.common))
+        .and_then(|resuming| {
+            let question = Question { plan: &plan, content: image.on_card(&checksum), resuming: &resuming };
+            confirm(question, confirming, session.cancel, &mut || Ok(()))
+        })
+        .and_then(|()| planning::look_again(&mut plan, platform, session.common))
+        .and_then(|()| planning::clear(&plan))
+        .and_then(|cleared| SavedFirst::save(first.as_ref(), platform, session).map(|()| cleared))
+        .map_err(|failure| job::refused(&plan, started, failure, session))?;
+    let source = DriveSource::new(drive, bytes, Gaps::Refused);
+    let checked = Checked::default();
+    let told_as = ToldAs::Image;
+    let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started, news: None, told_as };
+    job::run(ready, platform, session)
+}
