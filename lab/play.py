@@ -40,6 +40,10 @@ def expect(shown: bool, what: str, seen: Any = "") -> None:
         raise Failed(f"{what}\n{seen}")
 
 
+def sh_bytes(*words: str | Path) -> bytes:
+    return subprocess.run([str(word) for word in words], check=True, stdout=subprocess.PIPE).stdout
+
+
 def sh(*words: str | Path, status: int | None = 0, **more: Any) -> str:
     done = subprocess.run([str(word) for word in words], capture_output=True, text=True, **more)
     if status is not None:
@@ -359,6 +363,46 @@ def a_power_cut_while_a_stick_is_gauged_costs_nothing(bench: Bench) -> None:
     expect(stick.read_bytes() == content, "the stick holds what it held")
 
 
+def drives_are_saved_and_copied(bench: Bench) -> None:
+    """A written stick is saved, packed and copied to three others, one of which fails; one with bad sectors is saved as far as it can be read."""
+    worn = bench.folder / "worn.img"
+    worn.write_bytes(bench.on_loop(bench.desktop).read_bytes())
+    sticks = [Drive(name, size="96M", vendor="Kestrin", product=product, serial=f"KP-{name}", read_bps="40M")
+              for name, product in (("a", "First"), ("b", "Second"), ("c", "Third"))]
+    result = bench.play(
+        """
+        say() { echo "$1: $2"; }
+        pyrotyp write $DESKTOP --to $(tag First) --unattended --quiet; say written $?
+        pyrotyp save $(tag First) $LAB_OUT/stick.img; say saved $?
+        pyrotyp save $(tag First) $LAB_OUT/stick.img.zst --quiet; say packed $?
+        pyrotyp check $LAB_OUT/stick.img --quiet; say checked $?
+        pyrotyp save $(tag Worn) $LAB_OUT/worn.img --quiet; say worn $?
+        pyrotyp write $(tag First) --to $(tag Second) --to $(tag Third) --to $(tag Failing) --unattended --quiet; say copied $?
+        pyrotyp write $DESKTOP --to $(tag Third) --unattended --quiet --accept just-verified --save-first $LAB_OUT/third.img.zst; say kept $?
+        """,
+        drives=[*sticks, Drive("failing", size="96M", vendor="Kestrin", product="Failing", serial="KP-4", faults=[Fault("write", sector=20480)]),
+                Drive("worn", file=str(worn), vendor="Kestrin", product="Worn", serial="KP-5", faults=[Fault("read", sector=9000), Fault("read", sector=9004)])],
+        limit=300)
+    said, out = result["said"], Path(result["work"]) / "job/out"
+    for what, status in (("written", 0), ("saved", 0), ("packed", 0), ("checked", 0), ("worn", 6), ("copied", 6), ("kept", 0)):
+        expect(f"{what}: {status}\n" in said, f"{what} ends with {status}", said)
+    desktop = bench.desktop.read_bytes()
+    expect((out / "stick.img").read_bytes() == desktop, "what was saved is the image")
+    expect(bytes(sh_bytes("zstd", "-dc", out / "stick.img.zst")) == desktop, "and so is what was packed")
+    expect(bytes(sh_bytes("zstd", "-dc", out / "third.img.zst")) == desktop, "what was erased is in its file")
+    part = (out / "worn.img.part").read_bytes()
+    bad = [9000, 9004]
+    wanted = bytearray(desktop)
+    for sector in bad:
+        wanted[sector * 512:sector * 512 + 512] = bytes(512)
+    expect(part == wanted, "all is there but what can't be read")
+    found = json.loads((out / "worn.img.part.map").read_text())["unreadable"]
+    expect([(r["start"] // 512, r["end"] // 512) for r in found] == [(s, s + 1) for s in bad], "the map tells where", found)
+    for name in ("b", "c"):
+        with open(result["drives"][name]["file"], "rb") as f:
+            expect(f.read(len(desktop)) == desktop, f"{name} holds the image")
+
+
 def drives_are_known_again(bench: Bench) -> None:
     """Sticks, a reader, an empty slot, an external and an internal disk: their roles, and the same tags elsewhere."""
     kinds = {"a": Drive("a", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
@@ -634,7 +678,7 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
-    a_power_cut_leaves_every_record_whole, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged,
+    a_power_cut_leaves_every_record_whole, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
