@@ -3,6 +3,8 @@
 use std::io::{self, Read};
 use std::ops::Range;
 use std::sync::Mutex;
+use std::sync::mpsc::sync_channel;
+use std::thread::Scope;
 
 use crate::bytes::ReadAt;
 use crate::devices::{AlignedBuf, DriveFault, DriveIo, Sectors};
@@ -12,6 +14,8 @@ use crate::job::source::{Access, Source};
 
 /// Read at once, in bytes.
 const REQUEST: usize = 2 << 20;
+/// Buffers beside the one that is being taken: one is read into, one waits.
+const REQUESTS_AHEAD: usize = 2;
 /// Of a stretch that can't be read, so many pieces are tried that fail: each may take half a minute.
 const FAILURES_MOST: usize = 48;
 /// Most stretches that can't be read of one drive; behind them it is given up.
@@ -141,7 +145,9 @@ impl Source for DriveSource<'_> {
     }
 
     fn open(&self, at: u64) -> io::Result<Box<dyn Read + Send + '_>> {
-        Ok(Box::new(Reading { of: self, at, buffer: AlignedBuf::new(REQUEST), from: 0, to: 0 }))
+        let mut next = Stretch::new(at);
+        let read = move |buffer: &mut AlignedBuf| next.read(self, buffer);
+        Ok(Box::new(Buffered { refill: Box::new(read), buffer: AlignedBuf::new(REQUEST), from: 0, to: 0 }))
     }
 
     fn kept(&self) -> Option<&dyn ReadAt> {
@@ -153,30 +159,49 @@ impl Source for DriveSource<'_> {
     }
 }
 
-/// Bytes in their order; `at` begins a sector.
-struct Reading<'a> {
-    of: &'a DriveSource<'a>,
+/// Where a drive is read next.
+struct Stretch {
     at: u64,
+}
+
+impl Stretch {
+    /// From a place on, which begins a sector.
+    fn new(at: u64) -> Self {
+        Self { at }
+    }
+
+    /// Reads the next request, and tells how much of it counts.
+    fn read(&mut self, of: &DriveSource<'_>, buffer: &mut AlignedBuf) -> io::Result<usize> {
+        let sector = u64::from(of.drive.sector_bytes().max(1));
+        let left = of.bytes.saturating_sub(self.at);
+        let inside = usize::try_from(left).unwrap_or(REQUEST).min(REQUEST);
+        // In whole sectors, as the drive is read.
+        let whole = (inside as u64).checked_next_multiple_of(sector).unwrap_or(inside as u64);
+        let whole = whole.min(of.drive.bytes().saturating_sub(self.at));
+        if inside > 0 {
+            of.fill(self.at, buffer, usize::try_from(whole).unwrap_or(REQUEST))?;
+        }
+        self.at = self.at.saturating_add(inside as u64);
+        Ok(inside)
+    }
+}
+
+/// Fills a buffer with what comes next, and tells how much that is.
+type Refill<'a> = Box<dyn FnMut(&mut AlignedBuf) -> io::Result<usize> + Send + 'a>;
+
+/// Bytes in their order, out of whole requests.
+struct Buffered<'a> {
+    refill: Refill<'a>,
     buffer: AlignedBuf,
     from: usize,
     to: usize,
 }
 
-impl Read for Reading<'_> {
+impl Read for Buffered<'_> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         if self.from == self.to {
-            let sector = u64::from(self.of.drive.sector_bytes().max(1));
-            let left = self.of.bytes.saturating_sub(self.at);
-            let inside = usize::try_from(left).unwrap_or(REQUEST).min(REQUEST);
-            // In whole sectors, as the drive is read.
-            let whole = (inside as u64).checked_next_multiple_of(sector).unwrap_or(inside as u64);
-            let room = self.of.drive.bytes().saturating_sub(self.at);
-            let whole = usize::try_from(whole.min(room)).unwrap_or(REQUEST);
-            if inside > 0 {
-                self.of.fill(self.at, &mut self.buffer, whole)?;
-            }
-            (self.from, self.to) = (0, inside);
-            self.at = self.at.saturating_add(inside as u64);
+            (self.from, self.to) = (0, 0);
+            self.to = (self.refill)(&mut self.buffer)?;
         }
         let there = self.buffer.get(self.from..self.to).unwrap_or_default();
         let count = there.len().min(into.len());
@@ -185,6 +210,62 @@ impl Read for Reading<'_> {
         }
         self.from = self.from.saturating_add(count);
         Ok(count)
+    }
+}
+
+/// A drive that is read ahead: it has its next request while what came before is taken.
+pub(super) struct ReadAhead<'scope, 'env> {
+    pub source: &'env DriveSource<'env>,
+    pub scope: &'scope Scope<'scope, 'env>,
+}
+
+/// A request that was read, or why it was not.
+type Ahead = io::Result<(AlignedBuf, usize)>;
+
+impl Source for ReadAhead<'_, '_> {
+    fn bytes(&self) -> Option<u64> {
+        self.source.bytes()
+    }
+
+    fn access(&self) -> Access {
+        self.source.access()
+    }
+
+    fn open(&self, at: u64) -> io::Result<Box<dyn Read + Send + '_>> {
+        let source = self.source;
+        let (filled, ready) = sync_channel::<Ahead>(1);
+        let (emptied, spare) = sync_channel(REQUESTS_AHEAD.saturating_add(1));
+        for _ in 0..REQUESTS_AHEAD {
+            // There is room for all of them.
+            let _ = emptied.send(AlignedBuf::new(REQUEST));
+        }
+        self.scope.spawn(move || {
+            let mut next = Stretch::new(at);
+            // It ends when nobody takes what it reads any more.
+            for mut buffer in spare {
+                let read = next.read(source, &mut buffer);
+                let is_last = !matches!(read, Ok(1..));
+                if filled.send(read.map(|bytes| (buffer, bytes))).is_err() || is_last {
+                    break;
+                }
+            }
+        });
+        let refill = move |buffer: &mut AlignedBuf| {
+            let Ok(next) = ready.recv() else { return Ok(0) };
+            let (filled, bytes) = next?;
+            // Nobody needs it any more once the drive is read to its end.
+            let _ = emptied.send(std::mem::replace(buffer, filled));
+            Ok(bytes)
+        };
+        Ok(Box::new(Buffered { refill: Box::new(refill), buffer: AlignedBuf::new(REQUEST), from: 0, to: 0 }))
+    }
+
+    fn kept(&self) -> Option<&dyn ReadAt> {
+        self.source.kept()
+    }
+
+    fn prove(&self) -> Result<(), String> {
+        Ok(())
     }
 }
 

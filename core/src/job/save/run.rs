@@ -4,6 +4,7 @@ use std::fs::{self, File};
 use std::io;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::devices::{AlignedBuf, DriveFault, DriveIo};
@@ -12,7 +13,7 @@ use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
 use crate::job::block_queue::{BlockQueue, Next};
 use crate::job::image_reader::ImageReader;
 use crate::job::layout::length;
-use crate::job::save::drive_source::{DriveSource, Gaps};
+use crate::job::save::drive_source::{DriveSource, Gaps, ReadAhead};
 use crate::job::save::map::SaveMap;
 use crate::job::save::target::{FileTarget, Packing, map_path, part_path, sum_path};
 use crate::job::source::Checked;
@@ -133,11 +134,9 @@ impl Saving<'_> {
             let file_bytes = part.metadata().map_or(0, |found| found.len());
             return Ok(Saved { file: part, bytes, file_bytes, sha256: None, unreadable, kept_bytes });
         }
-        target.end().map_err(file_fault)?;
-        drop(target);
+        let packed_sha256 = target.end().map_err(file_fault)?;
         // What was read in one go was hashed on the way.
-        let is_fresh = kept_bytes == 0 && again.is_empty() && packing == Packing::Plain;
-        let sha256 = match sha256.filter(|_| is_fresh) {
+        let sha256 = match packed_sha256.or(sha256.filter(|_| kept_bytes == 0 && again.is_empty())) {
             Some(sha256) => sha256,
             None => self.hash(&part_path(file))?,
         };
@@ -184,17 +183,11 @@ impl Saving<'_> {
         let queue = &BlockQueue::of_one();
         let checked = Checked::default();
         let first = usize::try_from(from / BLOCK_BYTES).unwrap_or(usize::MAX);
-        let reading = ImageReader {
-            source,
-            checked: &checked,
-            trusts_check: false,
-            is_whole: from == 0,
-            from: first,
-            withheld_from: usize::MAX,
-        };
+        // What is packed is hashed as it is written.
+        let is_hashed = from == 0 && self.order.packing == Packing::Plain;
         let mut teller = Teller::of(self.watcher, 0, Stage::Save);
         let mut noted = Instant::now();
-        let ((), end) = reading.beside(queue, self.cancel, || {
+        let mut take = || {
             while let Next::Block(block) = queue.next(0) {
                 if self.cancel.is_set() {
                     break;
@@ -212,6 +205,17 @@ impl Saving<'_> {
             }
             target.note_unreadable(again, &source.unreadable()).map_err(file_fault)?;
             if self.cancel.is_set() { Err(JobFault::Stopped { stage: Stage::Save }) } else { Ok(()) }
+        };
+        let ((), end) = thread::scope(|scope| {
+            let reading = ImageReader {
+                source: &ReadAhead { source, scope },
+                checked: &checked,
+                trusts_check: false,
+                is_whole: is_hashed,
+                from: first,
+                withheld_from: usize::MAX,
+            };
+            reading.beside(queue, self.cancel, &mut take)
         })?;
         Ok(end.sha256)
     }

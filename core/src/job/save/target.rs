@@ -5,7 +5,7 @@ use std::io::{self, Seek, SeekFrom, Write};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
-use crate::hash::BLOCK_BYTES;
+use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
 use crate::job::save::drive_source::merged;
 use crate::job::save::map::SaveMap;
 use crate::job::save::seek_table::{SeekEntry, seek_table};
@@ -55,6 +55,8 @@ pub fn sum_path(file: &Path) -> PathBuf {
 pub(super) struct FileTarget {
     file: File,
     packing: Option<zstd::bulk::Compressor<'static>>,
+    /// Hashes what is packed, as long as all of it was seen.
+    hashers: Option<Hashers>,
     pub map: SaveMap,
     map_path: PathBuf,
 }
@@ -78,7 +80,8 @@ impl FileTarget {
             return Err(io::Error::new(io::ErrorKind::InvalidData, "the file is shorter than its map says"));
         }
         opened.set_len(there)?;
-        let mut target = Self { file: opened, packing, map, map_path: map_path(file) };
+        let hashers = (packing.is_some() && there == 0).then(|| Hashers::new([Algorithm::Sha256]));
+        let mut target = Self { file: opened, packing, hashers, map, map_path: map_path(file) };
         target.file.seek(SeekFrom::End(0))?;
         target.note()?;
         Ok(target)
@@ -91,6 +94,7 @@ impl FileTarget {
             Some(packing) => {
                 let frame = packing.compress(bytes)?;
                 self.file.write_all(&frame)?;
+                self.hashers.iter_mut().for_each(|hashers| hashers.update(&frame));
                 self.map.frames.push(u32::try_from(frame.len()).map_err(|_| io::ErrorKind::InvalidData)?);
             }
         }
@@ -118,8 +122,8 @@ impl FileTarget {
         self.note()
     }
 
-    /// Ends a packed file with the table of its frames.
-    pub(super) fn end(&mut self) -> io::Result<()> {
+    /// Ends a packed file with the table of its frames; tells its SHA-256 if all of it was seen.
+    pub(super) fn end(mut self) -> io::Result<Option<String>> {
         if self.packing.is_some() {
             let sizes = (0u64..).map(|number| {
                 let left = self.map.bytes.saturating_sub(number.saturating_mul(BLOCK_BYTES));
@@ -129,8 +133,12 @@ impl FileTarget {
             let frames: Vec<SeekEntry> =
                 frames.map(|(packed, unpacked)| SeekEntry { packed: *packed, unpacked }).collect();
             self.file.seek(SeekFrom::End(0))?;
-            self.file.write_all(&seek_table(&frames))?;
+            let table = seek_table(&frames);
+            self.file.write_all(&table)?;
+            self.hashers.iter_mut().for_each(|hashers| hashers.update(&table));
         }
-        self.file.sync_all()
+        self.file.sync_all()?;
+        let sums = self.hashers.take().map(Hashers::finish);
+        Ok(sums.and_then(|sums| sums.into_iter().next()).map(|sum| sum.hex))
     }
 }
