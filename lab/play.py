@@ -262,7 +262,7 @@ def a_power_cut_leaves_every_record_whole(bench: Bench) -> None:
 
 
 def reclaimed_drives_mount_at_once(bench: Bench) -> None:
-    """Sticks that were written become FAT and exFAT; the kernel mounts them and keeps up to a thousand files on each."""
+    """Sticks that were written become FAT, exFAT and ext4; the kernel mounts them and keeps up to a thousand files on each."""
     drives = [Drive(name, size=size, vendor="Kestrin", product=product, serial=f"KP-{name}", sector_size=sector)
               for name, size, product, sector in (("small", "64M", "Small", 512), ("large", "40G", "Large", 512), ("wide", "8G", "Wide", 4096))]
     result = bench.play(
@@ -279,15 +279,15 @@ def reclaimed_drives_mount_at_once(bench: Bench) -> None:
             echo "$1 $3 kept: $n of $5"; umount /mnt/v
         }
         pyrotyp write $DESKTOP --to $(tag Small) --unattended --quiet > /dev/null
-        for kind in fat32 exfat; do
-            type=vfat; [ $kind = fat32 ] || type=exfat
+        for kind in fat32 exfat ext4; do
+            type=$kind; [ $kind != fat32 ] || type=vfat
             try Small $LAB_DEV_small $kind $type 200; try Large $LAB_DEV_large $kind $type 1000; try Wide $LAB_DEV_wide $kind $type 200
         done
         """,
-        drives=drives, modules=[*VFAT, "nls_utf8", "exfat"], limit=400)
+        drives=drives, modules=[*VFAT, "nls_utf8", "exfat", "ext4"], limit=500)
     said = result["said"]
     for name in ("Small", "Large", "Wide"):
-        for kind in ("fat32", "exfat"):
+        for kind in ("fat32", "exfat", "ext4"):
             expect(f"{name} {kind} reclaimed: 0" in said, f"{name} is reclaimed as {kind}", said)
             expect(re.search(rf"{name} {kind} kept: (\d+) of \1\n", said) is not None, f"{name} keeps its files on {kind}", said)
 

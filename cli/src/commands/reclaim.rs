@@ -126,6 +126,8 @@ fn used_bytes(limit: Option<u64>, drive: &Drive) -> Result<u64, Failure> {
 
 fn unmade(error: &ComposeError, drive: &Drive) -> Failure {
     let next = match error {
+        ComposeError::Missing { .. } => "install the package e2fsprogs, or choose another kind with --as",
+        ComposeError::Program { .. } => "choose another kind with --as",
         ComposeError::Table { .. } => "use --table gpt",
         _ => "choose another kind with --as",
     };

@@ -207,6 +207,7 @@ pub(crate) fn storage_words(storage: &Storage) -> String {
         VolumeKind::Fat32 if *drive_bytes < FAT32_LEAST => "FAT",
         VolumeKind::Fat32 => "FAT32",
         VolumeKind::Exfat => "exFAT",
+        VolumeKind::Ext4 => "ext4",
     };
     let label = if label.is_empty() { "without a label".to_owned() } else { format!("\"{label}\"") };
     let table = match table {

@@ -60,6 +60,23 @@ impl Composition {
         self.holes.iter().map(|hole| hole.end.saturating_sub(hole.start)).sum()
     }
 
+    /// Of so many bytes, of which only these parts matter, in order: all between them stays as it is on the drive.
+    pub(crate) fn between_holes(bytes: u64, parts: impl Iterator<Item = (u64, Vec<u8>)>) -> Self {
+        let mut made = Self::zeros(bytes);
+        let mut end = 0;
+        for (at, part) in parts {
+            if at > end {
+                made.holes.push(end..at);
+            }
+            end = at.saturating_add(part.len() as u64);
+            made.put(at, part);
+        }
+        if end < bytes {
+            made.holes.push(end..bytes);
+        }
+        made
+    }
+
     /// Puts bytes behind all that were put before; those that do not fit are left out.
     pub(crate) fn put(&mut self, at: u64, bytes: Vec<u8>) {
         let last = self.segments.last().map_or(0, Segment::end);
@@ -75,6 +92,8 @@ impl Composition {
         for Segment { at: inner, bytes } in other.segments {
             self.put(at.saturating_add(inner), bytes);
         }
+        let there = |place: u64| at.saturating_add(place);
+        self.holes.extend(other.holes.into_iter().map(|hole| there(hole.start)..there(hole.end)));
     }
 }
 

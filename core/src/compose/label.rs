@@ -24,8 +24,10 @@ pub enum LabelFault {
     },
 }
 
-/// Letters of a label, of both kinds. FAT: Microsoft FAT Specification (2004), section 6.1; exFAT: its specification, section 7.3.
+/// Letters of a label of FAT and exFAT. FAT: Microsoft FAT Specification (2004), section 6.1; exFAT: its specification, section 7.3.
 const LETTERS_MOST: usize = 11;
+/// Bytes of a label of ext4: the superblock's `s_volume_name` (Linux, Documentation/filesystems/ext4/super.rst).
+const EXT4_BYTES_MOST: usize = 16;
 /// Beside letters and digits, what a label of FAT may hold.
 const FAT_SIGNS: &str = " !#$%&'()-@^_`{}~";
 /// What no label of exFAT may hold, section 7.7.3.
@@ -39,13 +41,16 @@ impl VolumeKind {
     pub fn label(self, asked: &str) -> Result<String, LabelFault> {
         let label = match self {
             Self::Fat32 => asked.trim().to_ascii_uppercase(),
-            Self::Exfat => asked.trim().to_owned(),
+            Self::Exfat | Self::Ext4 => asked.trim().to_owned(),
         };
-        let units = label.encode_utf16().count();
+        let (units, most) = match self {
+            Self::Ext4 => (label.len(), EXT4_BYTES_MOST),
+            Self::Fat32 | Self::Exfat => (label.encode_utf16().count(), LETTERS_MOST),
+        };
         let letter = label.chars().find(|c| !self.takes(*c));
         match letter {
             Some(letter) => Err(LabelFault::Letter { kind: self, letter }),
-            None if units > LETTERS_MOST => Err(LabelFault::Long { kind: self, most: LETTERS_MOST }),
+            None if units > most => Err(LabelFault::Long { kind: self, most }),
             None => Ok(label),
         }
     }
@@ -54,6 +59,7 @@ impl VolumeKind {
         match self {
             Self::Fat32 => c.is_ascii_alphanumeric() || FAT_SIGNS.contains(c),
             Self::Exfat => !c.is_control() && !EXFAT_BARRED.contains(c),
+            Self::Ext4 => !c.is_control(),
         }
     }
 
@@ -70,10 +76,12 @@ mod tests {
 
     #[test]
     fn labels_are_what_their_volume_allows() {
-        use VolumeKind::{Exfat, Fat32};
+        use VolumeKind::{Exfat, Ext4, Fat32};
         assert_eq!(Fat32.label(" Holiday 24").unwrap(), "HOLIDAY 24");
         assert_eq!(Exfat.label("Ferien Übig").unwrap(), "Ferien Übig");
         assert_eq!(Fat32.label("Ü"), Err(LabelFault::Letter { kind: Fat32, letter: 'Ü' }));
+        assert_eq!(Ext4.label("Werkstatt/Ü 24").unwrap(), "Werkstatt/Ü 24");
+        assert_eq!(Ext4.label("seventeen letters"), Err(LabelFault::Long { kind: Ext4, most: 16 }));
         assert_eq!(Exfat.label("a/b"), Err(LabelFault::Letter { kind: Exfat, letter: '/' }));
         assert_eq!(Fat32.label("twelve chars"), Err(LabelFault::Long { kind: Fat32, most: 11 }));
         // Letters beyond the basic plane count twice.

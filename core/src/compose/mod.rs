@@ -6,6 +6,7 @@
 
 mod composition;
 mod exfat;
+mod ext4;
 mod fat;
 mod gpt;
 mod label;

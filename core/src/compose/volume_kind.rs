@@ -10,6 +10,8 @@ pub enum VolumeKind {
     Fat32,
     /// exFAT.
     Exfat,
+    /// ext4, for Linux alone.
+    Ext4,
 }
 
 /// Up to this size, FAT32 is what every system and device reads; above it, exFAT.
@@ -17,13 +19,14 @@ const FAT32_MOST: u64 = 32_000_000_000;
 
 impl VolumeKind {
     /// All of them.
-    pub const ALL: [Self; 2] = [Self::Fat32, Self::Exfat];
+    pub const ALL: [Self; 3] = [Self::Fat32, Self::Exfat, Self::Ext4];
 
     /// In a word.
     pub fn word(self) -> &'static str {
         match self {
             Self::Fat32 => "fat32",
             Self::Exfat => "exfat",
+            Self::Ext4 => "ext4",
         }
     }
 

@@ -9,6 +9,7 @@ use std::process::Command;
 use crate::stop::Cancel;
 
 use super::person::{Person, PersonError};
+use super::sparse::{ProgramError, WrittenStretch};
 
 fn unknown<T>() -> io::Result<T> {
     Err(io::Error::new(io::ErrorKind::Unsupported, "this system can't be asked for that"))
@@ -147,4 +148,12 @@ pub fn person_name() -> Option<String> {
 /// The name of this machine: not known.
 pub fn host_name() -> Option<String> {
     None
+}
+
+/// Nothing is known of this system's programs.
+///
+/// # Errors
+/// Always: there is none.
+pub fn written_by(program: &str, _words: &[String], _bytes: u64) -> Result<Vec<WrittenStretch>, ProgramError> {
+    Err(ProgramError::Missing { program: program.to_owned() })
 }

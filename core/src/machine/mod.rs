@@ -10,6 +10,7 @@ mod elsewhere;
 mod file;
 mod image_file;
 mod person;
+mod sparse;
 #[cfg(all(unix, not(no_system)))]
 mod unix;
 
@@ -24,8 +25,9 @@ pub use file::{
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonError};
+pub use sparse::{ProgramError, WrittenStretch};
 pub use system::{
     ROOT_PROGRAM, as_person, become_program, changed_at, file_number, forget_typed, free_bytes, has_one_name,
     home_of_this, host_name, is_root, people, person, person_name, share_bytes, stop_when_told, terminal,
-    this_program_as,
+    this_program_as, written_by,
 };

@@ -34,6 +34,8 @@ impl PartitionType {
     pub const FAT32: Self = Self(0x0C);
     /// FAT16, counted in blocks.
     pub const FAT16: Self = Self(0x0E);
+    /// A Linux file system.
+    pub const LINUX: Self = Self(0x83);
     /// exFAT, or NTFS.
     pub const EXFAT: Self = Self(0x07);
     /// The entry that covers a GPT.

@@ -2,6 +2,7 @@
 
 mod person;
 mod program;
+mod sparse;
 
 use std::fs::{File, Metadata, OpenOptions};
 use std::io;
@@ -12,6 +13,7 @@ use rustix::fs::OFlags;
 
 pub use person::{as_person, home_of_this, host_name, people, person, person_name};
 pub use program::{ROOT_PROGRAM, become_program, stop_when_told, terminal, this_program_as};
+pub use sparse::written_by;
 
 fn flags(flags: OFlags) -> i32 {
     i32::try_from(flags.bits()).unwrap_or_default()

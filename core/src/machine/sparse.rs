@@ -1,0 +1,46 @@
+//! What a program of the system writes into an empty file.
+
+use std::io;
+
+/// A stretch that was written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WrittenStretch {
+    /// Where it begins, in bytes.
+    pub at: u64,
+    /// What lies there.
+    pub bytes: Vec<u8>,
+}
+
+/// Why there is nothing.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ProgramError {
+    /// The program is not there.
+    #[error("this system has no {program}")]
+    Missing {
+        /// Which one.
+        program: String,
+    },
+    /// It failed.
+    #[error("{program} failed: {said}")]
+    Failed {
+        /// Which one.
+        program: String,
+        /// The last line of what it said.
+        said: String,
+    },
+    /// It wrote more than can be held.
+    #[error("{program} wrote more than {most} bytes")]
+    Large {
+        /// Which one.
+        program: String,
+        /// How much can be held.
+        most: u64,
+    },
+    /// The file can't be made or read.
+    #[error("a file in the folder for temporary ones can't be used")]
+    File {
+        /// Why.
+        source: io::Error,
+    },
+}

@@ -1,0 +1,69 @@
+//! A program of the system at work on a sparse file.
+
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+
+use rustix::fs::{SeekFrom, seek};
+use rustix::io::Errno;
+
+use crate::machine::sparse::{ProgramError, WrittenStretch};
+
+/// Most that is held of what a program wrote, in bytes.
+const MOST: u64 = 192 << 20;
+/// Where programs lie that not everybody's PATH leads to.
+const SYSTEM_FOLDERS: [&str; 2] = ["/usr/sbin", "/sbin"];
+
+fn find(program: &str) -> Option<PathBuf> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let folders = std::env::split_paths(&path).chain(SYSTEM_FOLDERS.map(PathBuf::from));
+    folders.map(|folder| folder.join(program)).find(|file| file.is_file())
+}
+
+/// Runs a program on an empty file of so many bytes, which comes behind its words, and gives what it wrote there.
+///
+/// # Errors
+/// When the program is not there or fails, or wrote more than can be held.
+pub fn written_by(program: &str, words: &[String], bytes: u64) -> Result<Vec<WrittenStretch>, ProgramError> {
+    let called = || program.to_owned();
+    let fail = |source| ProgramError::File { source };
+    let found = find(program).ok_or_else(|| ProgramError::Missing { program: called() })?;
+    let file = tempfile::NamedTempFile::new().map_err(fail)?;
+    file.as_file().set_len(bytes).map_err(fail)?;
+    let output = Command::new(found)
+        .args(words)
+        .arg(file.path())
+        .env("LC_ALL", "C")
+        .stdin(Stdio::null())
+        .output()
+        .map_err(fail)?;
+    if !output.status.success() {
+        let said = String::from_utf8_lossy(&output.stderr);
+        let said = said.lines().rfind(|line| !line.trim().is_empty()).unwrap_or("it said nothing").trim().to_owned();
+        return Err(ProgramError::Failed { program: called(), said });
+    }
+    let large = || ProgramError::Large { program: called(), most: MOST };
+    stretches(file.as_file()).map_err(fail)?.ok_or_else(large)
+}
+
+/// The stretches of a file that hold anything; `None` where they are too many.
+fn stretches(file: &File) -> io::Result<Option<Vec<WrittenStretch>>> {
+    let (mut all, mut at, mut held) = (Vec::new(), 0u64, 0u64);
+    loop {
+        let start = match seek(file, SeekFrom::Data(at)) {
+            Err(Errno::NXIO) => return Ok(Some(all)),
+            found => found?,
+        };
+        let end = seek(file, SeekFrom::Hole(start))?;
+        held = held.saturating_add(end.saturating_sub(start));
+        if held > MOST || end <= start {
+            return Ok(None);
+        }
+        let mut bytes = vec![0; usize::try_from(end.saturating_sub(start)).unwrap_or_default()];
+        file.read_exact_at(&mut bytes, start)?;
+        all.push(WrittenStretch { at: start, bytes });
+        at = end;
+    }
+}
