@@ -102,3 +102,67 @@ fn first_marked(
     }
     Ok(None)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex;
+
+    use super::*;
+    use crate::devices::ALIGNMENT;
+
+    /// A drive of two places that are one.
+    struct Round(Mutex<Vec<u8>>);
+
+    impl DriveIo for Round {
+        fn bytes(&self) -> u64 {
+            2 * ALIGNMENT as u64
+        }
+
+        fn sector_bytes(&self) -> u32 {
+            512
+        }
+
+        fn read_at(&self, _at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+            into.copy_from_slice(&self.0.lock().unwrap());
+            Ok(())
+        }
+    }
+
+    impl DriveWrite for Round {
+        fn write_at(&self, _at: u64, from: &[u8]) -> Result<(), DriveFault> {
+            self.0.lock().unwrap().copy_from_slice(from);
+            Ok(())
+        }
+
+        fn flush(&self) -> Result<(), DriveFault> {
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn where_two_places_are_one_what_was_there_first_is_there_last() {
+        let folder = tempfile::tempdir().unwrap();
+        let tag = "DBR7J".parse().unwrap();
+        let old = vec![0x5A; ALIGNMENT];
+        let drive = Round(Mutex::new(old.clone()));
+        let mut kept = Kept::begin(&folder.path().join("a.kept"), &tag, drive.bytes(), "seed").unwrap();
+        let marker = kept.marker();
+        let mut bytes = vec![0; ALIGNMENT];
+        // The second place is kept when it shows the marks of the first already.
+        for at in [0, ALIGNMENT as u64] {
+            drive.read_at(at, &mut bytes).unwrap();
+            kept.keep(at, &bytes).unwrap();
+            marker.fill(at, &mut bytes);
+            drive.write_at(at, &bytes).unwrap();
+        }
+        let mut moved = 0;
+        let done = put_back(&kept, &drive, &mut |bytes| moved += bytes).unwrap();
+        assert!(*drive.0.lock().unwrap() == old);
+        assert_eq!((done.bytes, moved), (2 * ALIGNMENT as u64, 6 * ALIGNMENT as u64));
+        // A mark that stays is told.
+        let mut marks = vec![0; ALIGNMENT];
+        marker.fill(ALIGNMENT as u64 * 7, &mut marks);
+        drive.write_at(0, &marks).unwrap();
+        assert!(matches!(put_back(&kept, &drive, &mut |_| ()), Err(JobFault::NotPutBack { at: 0 })));
+    }
+}

@@ -364,20 +364,33 @@ impl<'a, D: DriveWrite> Looking<'a, D> {
     /// The true size of a drive that counts round, as the first echo of the field tells it.
     fn round_size(&mut self, places: &Places) -> Result<Option<u64>, JobFault> {
         for at in places.echoes() {
-            self.check()?;
-            let bytes = ALIGNMENT;
-            let into = self.buffer.get_mut(..bytes).unwrap_or_default();
-            match self.drive.read_at(at, into) {
-                Ok(()) => {}
-                Err(DriveFault::Gone) => return Err(read_fault(at, bytes)),
-                Err(DriveFault::Failed(_)) => continue,
+            if let Some(size) = self.echo(at, &places.field)? {
+                return Ok(Some(size));
             }
-            for (number, sector) in into.chunks(MARK_BYTES).enumerate() {
-                let here = place(at, number);
-                let there = self.marker.place_of(sector).filter(|there| places.field.contains(there));
-                if let Some(there) = there.filter(|there| *there < here) {
-                    return Ok(Some(here.saturating_sub(there)));
-                }
+        }
+        for at in places.echoes_of_last() {
+            if let Some(size) = self.echo(at, &places.last())? {
+                return Ok(Some(size));
+            }
+        }
+        Ok(None)
+    }
+
+    /// How far away from `at` a mark belongs that is found there, if it is one of these.
+    fn echo(&mut self, at: u64, of: &Range<u64>) -> Result<Option<u64>, JobFault> {
+        self.check()?;
+        let bytes = ALIGNMENT;
+        let into = self.buffer.get_mut(..bytes).unwrap_or_default();
+        match self.drive.read_at(at, into) {
+            Ok(()) => {}
+            Err(DriveFault::Gone) => return Err(read_fault(at, bytes)),
+            Err(DriveFault::Failed(_)) => return Ok(None),
+        }
+        for (number, sector) in into.chunks(MARK_BYTES).enumerate() {
+            let here = place(at, number);
+            let there = self.marker.place_of(sector).filter(|there| of.contains(there) && *there != here);
+            if let Some(there) = there {
+                return Ok(Some(here.abs_diff(there)));
             }
         }
         Ok(None)
