@@ -8,7 +8,7 @@ use pyrotyp_core::devices::{After, Platform, choose};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::{Cleared, ImageNeeds, clear};
 use pyrotyp_core::hash::BLOCK_BYTES;
-use pyrotyp_core::job::gauge::{self, Kept, QuickLook, kept_path, put_back, quick_look};
+use pyrotyp_core::job::gauge::{self, KeptPlaces, QuickLook, kept_path, put_back, quick_look};
 use pyrotyp_core::job::{Event, JobFault, Outcome, Watcher};
 use pyrotyp_core::plan;
 use pyrotyp_core::record::{AreaState, Conclusion, JobResult, Trust};
@@ -213,7 +213,7 @@ fn a_power_cut_at_any_point_costs_nothing() {
         let before = bench.content();
         let outcome = bench.look();
         bench.describe(&fault);
-        let Some(kept) = Kept::find(&bench.kept()).unwrap() else {
+        let Some(kept) = KeptPlaces::find(&bench.kept()).unwrap() else {
             assert!(bench.content() == before, "{seed}: it was over before the cut");
             continue;
         };

@@ -21,7 +21,7 @@ use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::folders::state_folder;
 use crate::show::card::OnDrives;
-use crate::show::gauged::{Extent, LookedAt};
+use crate::show::gauged::{LookDepth, LookedAt};
 use crate::show::{gauged, json};
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
 use crate::writing::job::{self, Doing, Ready, ToldAs};
@@ -31,29 +31,29 @@ use crate::writing::planning::{self, Chosen, Image};
 pub(crate) fn run(asked: &Gauge, session: &Session<'_>) -> Result<Exit, Failure> {
     let job = Job { accept: asked.accept.clone(), eject: asked.eject, unattended: asked.unattended, ..Job::default() };
     let extent = match (asked.read, asked.whole) {
-        (true, _) => Extent::Read,
-        (_, true) => Extent::Whole,
-        _ => Extent::Quick,
+        (true, _) => LookDepth::Read,
+        (_, true) => LookDepth::Whole,
+        _ => LookDepth::Quick,
     };
-    if extent != Extent::Read {
+    if extent != LookDepth::Read {
         planning::confirmable(&asked.drive, &job)?;
     }
     let platform = &*platform(session.common)?;
     let choice = choose_drive(platform, &asked.drive, session.cancel, &|text| say(session.common, text))?;
     needs_medium(&choice.drive)?;
-    let looking = Looking { choice, extent, job: &job, platform, session };
-    if extent == Extent::Read { looking.read() } else { looking.write() }
+    let looking = Gauging { choice, extent, job: &job, platform, session };
+    if extent == LookDepth::Read { looking.read() } else { looking.write() }
 }
 
-struct Looking<'a> {
+struct Gauging<'a> {
     choice: Choice,
-    extent: Extent,
+    extent: LookDepth,
     job: &'a Job,
     platform: &'a dyn Platform,
     session: &'a Session<'a>,
 }
 
-impl Looking<'_> {
+impl Gauging<'_> {
     /// A surface check: nothing is written, so nobody is asked.
     fn read(&self) -> Result<Exit, Failure> {
         let Self { session, platform, choice, .. } = self;
@@ -64,8 +64,8 @@ impl Looking<'_> {
         let found = gauge::surface(&*open, session.cancel, &progress);
         progress.finish();
         let image = ImageRecord {
-            file: Extent::Read.called().to_owned(),
-            says: Summary { label: Some(Extent::Read.called().to_owned()), ..Summary::default() },
+            file: LookDepth::Read.called().to_owned(),
+            says: Summary { label: Some(LookDepth::Read.called().to_owned()), ..Summary::default() },
             ..ImageRecord::default()
         };
         let record = plan::surface(image, drive, &found, &started.to_string());
@@ -88,7 +88,7 @@ impl Looking<'_> {
         } else {
             let (tag, name) = (drive.tag.to_string(), drive.name());
             let seconds = Timestamp::now().duration_since(started).as_secs_f64();
-            let of = LookedAt { tag: &tag, name: &name, extent: Extent::Read, seconds };
+            let of = LookedAt { tag: &tag, name: &name, extent: LookDepth::Read, seconds };
             put(&gauged::gauged(&found, &of, session.common))?;
         }
         Ok(of_job(result, None))
@@ -111,7 +111,7 @@ impl Looking<'_> {
         inspection.findings.clear();
         inspection.label = Some(extent.called().to_owned());
         inspection.span.needs_bytes = whole_bytes;
-        let quick = extent == Extent::Quick;
+        let quick = extent == LookDepth::Quick;
         let image = Image {
             path: Path::new(extent.called()),
             is_file: false,
@@ -158,8 +158,8 @@ impl Looking<'_> {
 }
 
 /// Who says yes: where nothing is on the drive and all stays as it is, nobody needs to.
-fn confirming(drive: &Drive, extent: Extent, job: &Job) -> Result<Confirming, Failure> {
-    if extent == Extent::Quick && drive.holds.surface == Surface::Empty && drive.volumes().next().is_none() {
+fn confirming(drive: &Drive, extent: LookDepth, job: &Job) -> Result<Confirming, Failure> {
+    if extent == LookDepth::Quick && drive.holds.surface == Surface::Empty && drive.volumes().next().is_none() {
         return Ok(Confirming::Unattended);
     }
     Confirming::find(job, ImageFrom::Elsewhere)

@@ -18,7 +18,7 @@ use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::show::json;
 use crate::show::saved::{self, Missing, SavedDrive};
 use crate::writing::reading::{ReadDrive, looked_into, reach};
-use crate::writing::saving::{self, OnFile, Wanted, free_name, lies_elsewhere};
+use crate::writing::saving::{self, OnFile, ToSave, free_name, lies_elsewhere};
 
 /// Saves one drive; it stays as it is.
 pub(crate) fn run(asked: &Save, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -33,20 +33,20 @@ pub(crate) fn run(asked: &Save, session: &Session<'_>) -> Result<Exit, Failure> 
     needs_medium(of)?;
     lies_elsewhere(&file, of, platform)?;
     let source = ReadDrive::of(JobKind::Save, "what is on it", of, platform, session)?;
-    let saved = save_opened(asked, &file, Subject { of, drive: source.drive() }, session);
+    let saved = save_opened(asked, &file, ReadFrom { of, drive: source.drive() }, session);
     source.give_back();
     saved
 }
 
 /// The drive that is saved.
 #[derive(Clone, Copy)]
-struct Subject<'a> {
+struct ReadFrom<'a> {
     of: &'a Drive,
     drive: &'a dyn DriveIo,
 }
 
-fn save_opened(asked: &Save, file: &Path, subject: Subject<'_>, session: &Session<'_>) -> Result<Exit, Failure> {
-    let Subject { of, drive } = subject;
+fn save_opened(asked: &Save, file: &Path, subject: ReadFrom<'_>, session: &Session<'_>) -> Result<Exit, Failure> {
+    let ReadFrom { of, drive } = subject;
     let started = Timestamp::now();
     let sectors = Sectors::of(drive);
     let inspection = looked_into(of, &sectors);
@@ -57,7 +57,7 @@ fn save_opened(asked: &Save, file: &Path, subject: Subject<'_>, session: &Sessio
         (reach(&inspection, of)?, Some(inspection))
     };
     let filling = if asked.fill_unreadable { Filling::Zeros } else { Filling::None };
-    let wanted = Wanted { of, bytes, inspection: inspection.as_ref(), file, filling };
+    let wanted = ToSave { of, bytes, inspection: inspection.as_ref(), file, filling };
     let OnFile { done, record } = saving::save_to(&wanted, drive, session)?;
     let missing = missing(&done, &sectors, inspection.as_ref());
     let whole = missing.is_empty() || asked.fill_unreadable;

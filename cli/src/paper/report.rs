@@ -9,6 +9,7 @@ use pyrotyp_core::{Finding, Level};
 use super::image_map::{image_map, is_read};
 use super::speed_plot::{gauged_plot, speed_plot};
 use super::starting::{Advice, starting};
+use crate::show::gauged;
 use crate::show::ledger::local;
 use crate::show::text::duration;
 
@@ -28,6 +29,9 @@ struct Page {
     about_image: Vec<Said>,
     drives: Vec<DrivePart>,
     advice: Vec<Advice>,
+    /// What can be done with the drive later on, and by which command.
+    again: Option<&'static str>,
+    again_verb: &'static str,
 }
 
 /// A line of a table.
@@ -153,7 +157,12 @@ fn drive_part(drive: &DriveRecord, record: &Record) -> DrivePart {
             human_bytes(bytes),
             human_bytes(drive.drive.bytes)
         ),
-        differences: told.differences.iter().take(TOLD).map(difference).collect(),
+        differences: told
+            .gauged
+            .iter()
+            .flat_map(gauged::areas)
+            .chain(told.differences.iter().filter(|_| told.gauged.is_none()).take(TOLD).map(difference))
+            .collect(),
         more: told.more_differences.saturating_add(told.differences.len().saturating_sub(TOLD) as u64),
         conclusion: told.conclusion.map(|conclusion| conclusion.to_string()),
         next: told.conclusion.map(|conclusion| conclusion.next_step()),
@@ -193,17 +202,25 @@ pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
     let by: Vec<String> = by.into_iter().flatten().collect();
     let works = !matches!(record.kind, JobKind::Reclaim | JobKind::Gauge | JobKind::Save)
         && record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
+    let (again, again_verb) = match record.kind {
+        JobKind::Write | JobKind::Compare => (Some("To prove this stick again at any time"), "compare"),
+        JobKind::Gauge => (Some("To look at this drive again at any time"), "gauge"),
+        JobKind::Reclaim | JobKind::Save => (None, ""),
+    };
     let page = Page {
         image: record.image.called().shown(),
         when: local(&record.started),
         job: record.job.shown(),
         by: (!by.is_empty()).then(|| by.join(" on ")),
         version: record.version.shown(),
-        facts: facts(record),
+        // A look at a drive has no image.
+        facts: if record.kind == JobKind::Gauge { Vec::new() } else { facts(record) },
         accepted: record.accepted.iter().map(|id| id.word()).collect(),
         about_image: record.image.findings.iter().take(TOLD).map(said).collect(),
         drives: record.drives.iter().map(|drive| drive_part(drive, record)).collect(),
         // A stick that is not to be handed out needs no word about how it starts.
+        again,
+        again_verb,
         advice: if works { starting(&record.image.says) } else { Vec::new() },
     };
     page.render()

@@ -3,7 +3,7 @@
 use pyrotyp_core::devices::{After, Platform, PlatformError};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::job::JobFault;
-use pyrotyp_core::job::gauge::{Kept, kept_path, put_back};
+use pyrotyp_core::job::gauge::{KeptPlaces, kept_path, put_back};
 use pyrotyp_core::machine;
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::chain;
@@ -25,7 +25,7 @@ pub(crate) fn put_back_pending(platform: &dyn Platform, common: &Common) {
         return;
     }
     for drive in platform.drives().unwrap_or_default() {
-        match Kept::find(&kept_path(&state, &drive.tag)) {
+        match KeptPlaces::find(&kept_path(&state, &drive.tag)) {
             Ok(Some(kept)) if kept.is_about(&drive.tag, drive.bytes) => one(&drive, kept, platform, common),
             Ok(_) => {}
             Err(error) => warn(&format!(
@@ -37,7 +37,7 @@ pub(crate) fn put_back_pending(platform: &dyn Platform, common: &Common) {
     }
 }
 
-fn one(drive: &Drive, kept: Kept, platform: &dyn Platform, common: &Common) {
+fn one(drive: &Drive, kept: KeptPlaces, platform: &dyn Platform, common: &Common) {
     // The marks prove that it is the drive.
     let claimed = claim_unasked(JobKind::Gauge, "what was there before", drive, platform, common);
     let (text, next) = match claimed {

@@ -13,7 +13,7 @@ use pyrotyp_core::published::{Proof, Published, Report};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{Finding, FindingId};
 
-use super::gauged::Extent;
+use super::gauged::LookDepth;
 use super::style::{CARE, NAME, of_level};
 use super::{checked, inspected, table, text};
 
@@ -48,7 +48,7 @@ pub(crate) enum OnDrives<'a> {
     /// An empty volume, in words.
     Storage(&'a str),
     /// Marks, which are taken off again, or a test pattern.
-    Gauge { extent: Extent, bytes: u64 },
+    Gauge { extent: LookDepth, bytes: u64 },
 }
 
 impl OnDrives<'_> {
@@ -61,7 +61,7 @@ impl OnDrives<'_> {
                 rows
             }
             Self::Storage(words) => vec![("becomes", (*words).to_owned())],
-            Self::Gauge { extent: Extent::Whole, .. } => {
+            Self::Gauge { extent: LookDepth::Whole, .. } => {
                 vec![("becomes", "a test pattern from its start to its end, read back".to_owned())]
             }
             Self::Gauge { bytes, .. } => {
@@ -81,14 +81,14 @@ impl OnDrives<'_> {
         match self {
             Self::Image { .. } => "write the image",
             Self::Storage(_) => "make it plain storage",
-            Self::Gauge { extent: Extent::Whole, .. } => "test all of it",
+            Self::Gauge { extent: LookDepth::Whole, .. } => "test all of it",
             Self::Gauge { .. } => "put back what was there",
         }
     }
 
     /// Whether what is on the drives will be there afterwards.
     fn leaves_all(&self) -> bool {
-        matches!(self, Self::Gauge { extent: Extent::Quick | Extent::Read, .. })
+        matches!(self, Self::Gauge { extent: LookDepth::Quick | LookDepth::Read, .. })
     }
 }
 

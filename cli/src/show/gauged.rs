@@ -16,7 +16,7 @@ const SPEEDS_LEAST: usize = 3;
 
 /// How a drive was looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Extent {
+pub(crate) enum LookDepth {
     /// A few places, which are as before.
     Quick,
     /// All of it was read.
@@ -25,7 +25,7 @@ pub(crate) enum Extent {
     Whole,
 }
 
-impl Extent {
+impl LookDepth {
     /// What a job of this kind is called on record.
     pub(crate) fn called(self) -> &'static str {
         match self {
@@ -48,22 +48,22 @@ pub(crate) struct LookedAt<'a> {
     /// What it calls itself.
     pub name: &'a str,
     /// How it was looked at.
-    pub extent: Extent,
+    pub extent: LookDepth,
     /// How long that took.
     pub seconds: f64,
 }
 
 /// The one sentence, without the drive.
-pub(crate) fn sentence(gauged: &Gauged, extent: Extent) -> String {
+pub(crate) fn sentence(gauged: &Gauged, extent: LookDepth) -> String {
     let claimed = human_bytes(gauged.claimed_bytes);
     let bad = gauged.areas.iter().filter(|area| area.state == AreaState::Failing);
     match (gauged.verdict, gauged.true_bytes) {
         (Trust::Sound, _) => match extent {
-            Extent::Quick => {
+            LookDepth::Quick => {
                 format!("it keeps what it is given wherever it was looked, up to the end of its {claimed}")
             }
-            Extent::Read => format!("all of its {claimed} can be read"),
-            Extent::Whole => format!("it keeps what it is given, all of its {claimed}"),
+            LookDepth::Read => format!("all of its {claimed} can be read"),
+            LookDepth::Whole => format!("it keeps what it is given, all of its {claimed}"),
         },
         (Trust::Smaller, Some(bytes)) => {
             format!("it has room for {} ({bytes} bytes), not for the {claimed} that it claims", human_bytes(bytes))
@@ -74,7 +74,7 @@ pub(crate) fn sentence(gauged: &Gauged, extent: Extent) -> String {
         (Trust::Failing, _) => {
             let (count, bytes) = (bad.clone().count(), bad.map(|area| area.bytes).sum());
             let places = if count == 1 { "1 place".to_owned() } else { format!("{count} places") };
-            let how = if extent == Extent::Read {
+            let how = if extent == LookDepth::Read {
                 "can't be read"
             } else {
                 "can't be read, or does not keep what it is given"
@@ -89,20 +89,19 @@ pub(crate) fn sentence(gauged: &Gauged, extent: Extent) -> String {
 fn next(gauged: &Gauged, of: &LookedAt<'_>) -> String {
     let tag = shell::word(of.tag);
     match (gauged.verdict, gauged.true_bytes) {
-        (Trust::Sound, _) if of.extent == Extent::Quick => {
+        (Trust::Sound, _) if of.extent == LookDepth::Quick => {
             format!("to test all of it, which erases it: pyrotyp gauge {tag} --whole")
         }
-        (Trust::Sound, _) if of.extent == Extent::Whole => {
+        (Trust::Sound, _) if of.extent == LookDepth::Whole => {
             format!("it holds a test pattern now; plain storage again: pyrotyp reclaim {tag}")
         }
         (Trust::Sound, _) => format!("whether it keeps what it is given: pyrotyp gauge {tag}"),
         (Trust::Smaller, Some(bytes)) => {
             format!("give it back, or use what is there: pyrotyp reclaim {tag} --limit {bytes}")
         }
-        (Trust::Failing, _) => {
-            "save what is on it, and discard it; a worn port or cable can look like this, so try another port first"
-                .to_owned()
-        }
+        (Trust::Failing, _) => format!(
+            "try another port once; if it fails there too, keep what can be read and discard it: pyrotyp save {tag} FILE"
+        ),
         (Trust::Smaller | Trust::Unknown, _) => "try it in another port".to_owned(),
     }
 }
@@ -160,11 +159,62 @@ pub(crate) fn gauged(gauged: &Gauged, of: &LookedAt<'_>, common: &Common) -> Str
         let _ = writeln!(out, "  {line}");
     }
     let took = super::text::duration(of.seconds);
-    let back = if of.extent == Extent::Quick { "; what was on it is on it" } else { "" };
+    let back = if of.extent == LookDepth::Quick { "; what was on it is on it" } else { "" };
     let speeds = speeds(gauged).map_or(String::new(), |speeds| format!("{speeds}; "));
     let _ = writeln!(out, "  {speeds}{} in {took}{back}", of.extent.called());
     if !common.quiet {
         let _ = writeln!(out, "  next: {}", next(gauged, of));
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use pyrotyp_core::record::Area;
+
+    use super::*;
+
+    #[test]
+    fn each_verdict_has_its_sentence_and_its_next_step() {
+        let speed = |offset, mega: u64| SpeedAt { offset, bytes_per_second: mega * 1_000_000 };
+        let sound = Gauged {
+            claimed_bytes: 64_023_257_088,
+            true_bytes: Some(64_023_257_088),
+            verdict: Trust::Sound,
+            areas: Vec::new(),
+            write: vec![speed(0, 11), speed(1, 12), speed(2, 10)],
+            read: (0..20).map(|place| speed(place, if place == 3 { 1 } else { 90 })).collect(),
+        };
+        let area = |offset, bytes, state| Area { offset, bytes, state };
+        let smaller = Gauged {
+            true_bytes: Some(7_948_206_080),
+            verdict: Trust::Smaller,
+            areas: vec![area(7_948_206_080, 56_075_051_008, AreaState::Missing)],
+            ..sound.clone()
+        };
+        let places = (0..10).map(|place| area(place << 20, 4096, AreaState::Failing));
+        let failing = Gauged {
+            verdict: Trust::Failing,
+            areas: places.chain([area(99 << 20, 4096, AreaState::Slow)]).collect(),
+            ..sound.clone()
+        };
+        let nothing_kept = Gauged { areas: vec![area(0, 64_023_257_088, AreaState::Failing)], ..failing.clone() };
+        let unknown =
+            Gauged { true_bytes: None, verdict: Trust::Unknown, write: Vec::new(), read: Vec::new(), ..sound.clone() };
+        let all = [
+            (&sound, LookDepth::Quick),
+            (&sound, LookDepth::Read),
+            (&sound, LookDepth::Whole),
+            (&smaller, LookDepth::Quick),
+            (&failing, LookDepth::Quick),
+            (&failing, LookDepth::Read),
+            (&nothing_kept, LookDepth::Quick),
+            (&unknown, LookDepth::Quick),
+        ];
+        let told = all.map(|(found, extent)| {
+            let of = LookedAt { tag: "DBR7J", name: "Kestrin Pocket", extent, seconds: 31.0 };
+            anstream::adapter::strip_str(&gauged(found, &of, &Common::default())).to_string()
+        });
+        insta::assert_snapshot!(told.join("\n"));
+    }
 }

@@ -9,7 +9,7 @@ use pyrotyp_core::ledger::JobRow;
 use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
 use pyrotyp_core::text::{Shown, shell};
 
-use super::gauged::{self, Extent};
+use super::gauged::{self, LookDepth};
 use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level};
 use super::text::duration;
 use crate::asked::Common;
@@ -164,7 +164,7 @@ fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>
         rows.push(("", format!("{BAD}differs{BAD:#} at bytes {} to {end}{file}", difference.offset)));
     }
     if let Some(gauged) = &outcome.gauged {
-        let words = gauged::sentence(gauged, Extent::of_record(&record.image.file));
+        let words = gauged::sentence(gauged, LookDepth::of_record(&record.image.file));
         let lines = [words].into_iter().chain(gauged::areas(gauged)).chain(gauged::speeds(gauged));
         rows.extend(lines.map(|line| ("", line)));
     }

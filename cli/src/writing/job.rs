@@ -26,7 +26,7 @@ use crate::out::{put, put_document, say, warn};
 use crate::session::Session;
 use crate::session::examining::Examining;
 use crate::session::folders::state_folder;
-use crate::show::gauged::{Extent, LookedAt};
+use crate::show::gauged::{LookDepth, LookedAt};
 use crate::show::{gauged, json, text};
 
 /// What is said on the way by whoever gives the image.
@@ -54,7 +54,7 @@ pub(crate) enum ToldAs<'a> {
     /// A drive as plain storage.
     Storage(&'a Storage),
     /// A drive that was looked at.
-    Gauge(Extent),
+    Gauge(LookDepth),
 }
 
 /// A job that is on record as begun, for whoever does it.
@@ -94,7 +94,7 @@ pub(crate) fn carry_out(
     let begun = begin(plan, started, state.as_deref());
     let progress = match (told_as, drives.first()) {
         // It is over within a minute, and nothing is lost when it is stopped.
-        (ToldAs::Gauge(Extent::Quick), Some(drive)) => JobProgress::comparing(session.common, drive),
+        (ToldAs::Gauge(LookDepth::Quick), Some(drive)) => JobProgress::comparing(session.common, drive),
         _ => JobProgress::writing(session.common, session.cancel, &drives, plan.how.read_back),
     };
     let targets = plan.targets(cleared, state.as_deref());
@@ -268,7 +268,7 @@ fn is_gone(fault: &JobFault) -> bool {
 }
 
 /// What a look at a drive has found; nothing where it came to nothing.
-fn looked_at(extent: Extent, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
+fn looked_at(extent: LookDepth, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
     let (tag, name) = (drive.tag.to_string(), drive.name());
     let seconds = outcome.told.stages.iter().map(|stage| stage.seconds).sum();
     let of = LookedAt { tag: &tag, name: &name, extent, seconds };

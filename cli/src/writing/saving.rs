@@ -55,7 +55,7 @@ pub(crate) fn lies_elsewhere(file: &Path, of: &Drive, platform: &dyn Platform) -
 }
 
 /// What is to be saved of a drive, and where.
-pub(crate) struct Wanted<'a> {
+pub(crate) struct ToSave<'a> {
     pub of: &'a Drive,
     /// How much of it, in bytes.
     pub bytes: u64,
@@ -72,8 +72,8 @@ pub(crate) struct OnFile {
 }
 
 /// Saves it, and puts that on record.
-pub(crate) fn save_to(wanted: &Wanted<'_>, drive: &dyn DriveIo, session: &Session<'_>) -> Result<OnFile, Failure> {
-    let Wanted { of, bytes, inspection, file, filling } = *wanted;
+pub(crate) fn save_to(wanted: &ToSave<'_>, drive: &dyn DriveIo, session: &Session<'_>) -> Result<OnFile, Failure> {
+    let ToSave { of, bytes, inspection, file, filling } = *wanted;
     let started = Timestamp::now();
     room_for(file, bytes)?;
     let order = SaveOrder { drive: &of.tag, bytes, file, packing: Packing::of(file), filling };
@@ -164,7 +164,7 @@ fn save_and_prove(file: &Path, of: &Drive, drive: &dyn DriveIo, session: &Sessio
     let inspection = looked_into(of, &Sectors::of(drive)).ok();
     // Where nothing tells how far it reaches, all of it may count.
     let bytes = inspection.as_ref().and_then(|inspection| reach(inspection, of).ok()).unwrap_or(of.bytes);
-    let wanted = Wanted { of, bytes, inspection: inspection.as_ref(), file, filling: Filling::None };
+    let wanted = ToSave { of, bytes, inspection: inspection.as_ref(), file, filling: Filling::None };
     let OnFile { done, .. } = save_to(&wanted, drive, session)?;
     if !done.unreadable.is_empty() {
         let text = format!("drive {} can't be read whole, and nothing on it was erased", of.tag);

@@ -28,7 +28,7 @@ struct Pool {
 
 /// What comes next of an image.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Stretch {
+pub(super) enum NextBlocks {
     /// The block with this number; so many bytes of it belong to the image.
     Block { index: usize, bytes: usize },
     /// So many blocks from this number on stay as they are on the drives.
@@ -198,10 +198,10 @@ impl BlockQueue {
     }
 
     /// Hands a block to every drive that still takes them; `false` when none does.
-    pub(super) fn publish(&self, what: Stretch, digest: blake3::Hash, buffer: AlignedBuf) -> bool {
+    pub(super) fn publish(&self, what: NextBlocks, digest: blake3::Hash, buffer: AlignedBuf) -> bool {
         let (index, bytes, count) = match what {
-            Stretch::Block { index, bytes } => (index, bytes, 1),
-            Stretch::Holes { index, count } => (index, 0, count),
+            NextBlocks::Block { index, bytes } => (index, bytes, 1),
+            NextBlocks::Holes { index, count } => (index, 0, count),
         };
         let block = Arc::new(Block { index, count, bytes, digest, buffer, pool: Arc::clone(&self.pool) });
         let mut state = lock(&self.state);
@@ -319,7 +319,7 @@ mod tests {
     fn publish(block_queue: &BlockQueue, index: usize) -> bool {
         let Some(mut buffer) = block_queue.buffer() else { return false };
         buffer[0] = index as u8;
-        block_queue.publish(Stretch::Block { index, bytes: 4096 }, blake3::hash(&[index as u8]), buffer)
+        block_queue.publish(NextBlocks::Block { index, bytes: 4096 }, blake3::hash(&[index as u8]), buffer)
     }
 
     fn next(block_queue: &BlockQueue, drive: usize) -> String {

@@ -7,7 +7,7 @@ use std::thread;
 
 use crate::devices::{ALIGNMENT, AlignedBuf};
 use crate::hash::{Algorithm, BLOCK_BYTES, Hashers, hole_digest};
-use crate::job::block_queue::{BlockQueue, ImageEnd, Stretch};
+use crate::job::block_queue::{BlockQueue, ImageEnd, NextBlocks};
 use crate::job::layout::start_of;
 use crate::job::source::{Access, Checked, Source};
 use crate::job::workers::contained;
@@ -38,7 +38,7 @@ pub(super) struct ImageReader<'a> {
 type Numbered = Vec<(usize, blake3::Hash)>;
 
 enum Handed {
-    Next(Stretch, AlignedBuf),
+    Next(NextBlocks, AlignedBuf),
     /// Only to be hashed.
     Passed(Vec<u8>),
 }
@@ -127,7 +127,7 @@ impl ImageReader<'_> {
                 // The stream goes on behind it.
                 stream = None;
                 let count = (index..).take_while(|block| self.is_hole(*block)).count();
-                if !hand_over(Handed::Next(Stretch::Holes { index, count }, buffer)) {
+                if !hand_over(Handed::Next(NextBlocks::Holes { index, count }, buffer)) {
                     return Err(ImageFault::Stopped);
                 }
                 index = index.saturating_add(count);
@@ -150,7 +150,7 @@ impl ImageReader<'_> {
             let padded = bytes.next_multiple_of(ALIGNMENT).min(buffer.len());
             buffer.get_mut(bytes..padded).unwrap_or_default().fill(0);
             let is_last = (bytes as u64) < BLOCK_BYTES;
-            if !hand_over(Handed::Next(Stretch::Block { index, bytes }, buffer)) {
+            if !hand_over(Handed::Next(NextBlocks::Block { index, bytes }, buffer)) {
                 return Err(ImageFault::Stopped);
             }
             if is_last {
@@ -183,8 +183,8 @@ impl ImageReader<'_> {
         let known = self.checked.blocks.as_ref();
         for item in ready {
             let (index, bytes, buffer) = match item {
-                Handed::Next(Stretch::Block { index, bytes }, buffer) => (index, bytes, buffer),
-                Handed::Next(holes @ Stretch::Holes { index, count }, buffer) => {
+                Handed::Next(NextBlocks::Block { index, bytes }, buffer) => (index, bytes, buffer),
+                Handed::Next(holes @ NextBlocks::Holes { index, count }, buffer) => {
                     if self.is_whole {
                         blocks.extend((index..index.saturating_add(count)).map(|block| (block, hole_digest())));
                     }
@@ -215,7 +215,7 @@ impl ImageReader<'_> {
             if self.is_whole {
                 blocks.push((index, digest));
             }
-            if !block_queue.publish(Stretch::Block { index, bytes }, digest, buffer) {
+            if !block_queue.publish(NextBlocks::Block { index, bytes }, digest, buffer) {
                 return Err(ImageFault::Stopped);
             }
         }

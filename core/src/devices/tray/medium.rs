@@ -316,3 +316,44 @@ impl Medium {
         Ok(file.file.sync_data()?)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What a drive of 8 KiB with these faults reads after `writes`, and what its memory holds.
+    fn after(faults: Vec<SimulatedFault>, writes: &[(u64, u8)], at: u64) -> (Vec<u8>, Vec<u8>) {
+        let text = "[[drive]]\nname = \"a\"\nbytes = 8192\nbus = \"usb\"\n";
+        let mut spec = crate::devices::tray::Descriptor::parse(text).unwrap().drives.remove(0);
+        spec.faults = faults;
+        let file = tempfile::tempfile().unwrap();
+        let medium = Medium::new(spec, Some(file.try_clone().unwrap()), Arc::default());
+        for (at, byte) in writes {
+            medium.write(*at, &[*byte; 512]).unwrap();
+        }
+        let mut read = vec![0; 512];
+        medium.read(at, &mut read).unwrap();
+        let mut memory = Vec::new();
+        (&file).seek(SeekFrom::Start(0)).unwrap();
+        (&file).read_to_end(&mut memory).unwrap();
+        (read, memory)
+    }
+
+    #[test]
+    fn a_drive_repeats_its_last_part_makes_things_up_or_remembers() {
+        let repeat = || vec![SimulatedFault::Repeat { true_bytes: 4096, part_bytes: 1024 }];
+        let writes = [(3072, 1), (3584, 2), (4096, 9), (7680, 9)];
+        assert_eq!([4096, 4608, 5120].map(|at| after(repeat(), &writes, at).0[0]), [1, 2, 1]);
+        assert_eq!(after(repeat(), &writes, 0).1.len(), 4096, "nothing was written behind its end");
+        let random = || vec![SimulatedFault::Random { true_bytes: 4096 }];
+        let (first, memory) = after(random(), &[(0, 3), (4096, 9)], 4096);
+        assert!(first != [9; 512] && first.iter().any(|byte| *byte != first[0]) && memory.len() == 512);
+        assert_eq!(after(random(), &[(0, 3)], 0).0, [3; 512]);
+        let dropped = SimulatedFault::Drop { at: 4096, bytes: 4096 };
+        let remembered = |bytes| vec![dropped, SimulatedFault::Remember { bytes }];
+        let writes = [(4096, 5), (0, 6), (512, 7)];
+        assert_eq!(after(remembered(1536), &writes, 4096).0, [5; 512], "as long as its cache lasts");
+        assert_eq!(after(remembered(1024), &writes, 4096).0, [0; 512]);
+        assert_eq!(after(remembered(1024), &writes, 512).0, [7; 512]);
+    }
+}

@@ -1,6 +1,6 @@
 //! What lay where a look puts its marks: kept on the bench before anything is changed, so that a power cut costs nothing.
 //!
-//! The file: a line of JSON ([`Heading`]), then for each place where it begins (8 bytes), its length (4 bytes), the BLAKE3 of both and
+//! The file: a line of JSON ([`KeptHeading`]), then for each place where it begins (8 bytes), its length (4 bytes), the BLAKE3 of both and
 //! of what lay there (32 bytes), and that. Numbers are little-endian. A last place that a power cut tore was not marked yet.
 
 use std::fs::{File, OpenOptions};
@@ -29,7 +29,7 @@ const PIECES_MOST: usize = 1 << 16;
 
 /// Which drive it is about, and with which marks.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-struct Heading {
+struct KeptHeading {
     version: u32,
     drive: String,
     drive_bytes: u64,
@@ -49,8 +49,8 @@ pub(super) struct KeptPiece {
 }
 
 /// What is kept of one drive.
-pub struct Kept {
-    heading: Heading,
+pub struct KeptPlaces {
+    heading: KeptHeading,
     path: PathBuf,
     file: Mutex<File>,
     pieces: Vec<KeptPiece>,
@@ -68,13 +68,13 @@ fn digest(at: u64, bytes: &[u8]) -> blake3::Hash {
     hasher.finalize()
 }
 
-impl Kept {
+impl KeptPlaces {
     /// Begins anew, for a look with this seed.
     ///
     /// # Errors
     /// When it can't be written.
     pub(super) fn begin(path: &Path, drive: &Tag, drive_bytes: u64, seed: &str) -> io::Result<Self> {
-        let heading = Heading { version: VERSION, drive: drive.to_string(), drive_bytes, seed: seed.to_owned() };
+        let heading = KeptHeading { version: VERSION, drive: drive.to_string(), drive_bytes, seed: seed.to_owned() };
         let mut line = serde_json::to_string(&heading)?;
         line.push('\n');
         // Whole or not there: the name is on the disk before anything is marked.
@@ -97,7 +97,7 @@ impl Kept {
         let mut from = BufReader::new(&file);
         let mut line = String::new();
         from.by_ref().take(HEADING_MOST).read_line(&mut line)?;
-        let heading: Heading = serde_json::from_str(&line)?;
+        let heading: KeptHeading = serde_json::from_str(&line)?;
         if heading.version != VERSION {
             return Err(io::Error::other(format!("it is of version {}, not {VERSION}", heading.version)));
         }
@@ -195,8 +195,8 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let tag: Tag = "DBR7J".parse().unwrap();
         let path = kept_path(folder.path(), &tag);
-        assert!(Kept::find(&path).unwrap().is_none());
-        let mut kept = Kept::begin(&path, &tag, 1 << 30, "seed").unwrap();
+        assert!(KeptPlaces::find(&path).unwrap().is_none());
+        let mut kept = KeptPlaces::begin(&path, &tag, 1 << 30, "seed").unwrap();
         for number in 0..3u8 {
             kept.keep(u64::from(number) << 20, &[number; 1024]).unwrap();
         }
@@ -204,7 +204,7 @@ mod tests {
         let bytes = std::fs::read(&path).unwrap();
         let found = |bytes: &[u8]| {
             std::fs::write(&path, bytes).unwrap();
-            let kept = Kept::find(&path).unwrap().unwrap();
+            let kept = KeptPlaces::find(&path).unwrap().unwrap();
             let mut into = [9; 1024];
             kept.pieces().iter().for_each(|piece| kept.read(piece, &mut into).unwrap());
             (kept.pieces().iter().map(|piece| (piece.at, piece.bytes)).collect::<Vec<_>>(), into[1])
@@ -217,7 +217,7 @@ mod tests {
         assert_eq!(found(&changed), (all[..2].to_vec(), 1));
         assert_eq!(found(&[&bytes[..], b"more"].concat()).0, all);
         std::fs::write(&path, &bytes).unwrap();
-        let kept = Kept::find(&path).unwrap().unwrap();
+        let kept = KeptPlaces::find(&path).unwrap().unwrap();
         assert!(kept.is_about(&tag, 1 << 30) && !kept.is_about(&tag, 1 << 29));
         kept.remove();
         assert!(!path.exists());
@@ -230,7 +230,7 @@ mod tests {
             let heading = "{\"version\":1,\"drive\":\"DBR7J\",\"drive_bytes\":4096,\"seed\":\"x\"}\n";
             let whole = [if has_heading { heading.as_bytes() } else { b"" }, &bytes].concat();
             std::fs::write(file.path(), whole).unwrap();
-            if let Ok(Some(kept)) = Kept::find(file.path()) {
+            if let Ok(Some(kept)) = KeptPlaces::find(file.path()) {
                 prop_assert!(kept.pieces().iter().all(|piece| piece.at + piece.bytes as u64 <= 4096));
             }
         }

@@ -9,7 +9,7 @@ mod quick;
 mod surface;
 mod whole;
 
-pub use kept::{Kept, kept_path};
+pub use kept::{KeptPlaces, kept_path};
 pub use marks::Marker;
 pub use pattern::Pattern;
 pub use places::marked_bytes;

@@ -2,7 +2,7 @@
 
 use crate::devices::{AlignedBuf, DriveFault, DriveIo, DriveWrite};
 use crate::job::JobFault;
-use crate::job::gauge::kept::{Kept, KeptPiece, PIECE};
+use crate::job::gauge::kept::{KeptPiece, KeptPlaces, PIECE};
 use crate::job::gauge::marks::MARK_BYTES;
 
 /// How it went.
@@ -19,7 +19,7 @@ pub struct PutBack {
 ///
 /// # Errors
 /// When the drive is gone or does not take it, or what is kept can't be read.
-pub fn put_back(kept: &Kept, drive: &dyn DriveWrite, moved: &mut dyn FnMut(u64)) -> Result<PutBack, JobFault> {
+pub fn put_back(kept: &KeptPlaces, drive: &dyn DriveWrite, moved: &mut dyn FnMut(u64)) -> Result<PutBack, JobFault> {
     let marker = kept.marker();
     let (mut found, mut before, mut marks) = (AlignedBuf::new(PIECE), AlignedBuf::new(PIECE), vec![0; PIECE]);
     let mut done = PutBack::default();
@@ -82,7 +82,7 @@ fn restore(marks: &[u8], found: &mut [u8], before: &[u8]) -> usize {
 
 /// Whether any mark still lies where something is kept: where.
 fn first_marked(
-    kept: &Kept,
+    kept: &KeptPlaces,
     drive: &dyn DriveIo,
     buffer: &mut AlignedBuf,
     moved: &mut dyn FnMut(u64),
@@ -145,7 +145,7 @@ mod tests {
         let tag = "DBR7J".parse().unwrap();
         let old = vec![0x5A; ALIGNMENT];
         let drive = Round(Mutex::new(old.clone()));
-        let mut kept = Kept::begin(&folder.path().join("a.kept"), &tag, drive.bytes(), "seed").unwrap();
+        let mut kept = KeptPlaces::begin(&folder.path().join("a.kept"), &tag, drive.bytes(), "seed").unwrap();
         let marker = kept.marker();
         let mut bytes = vec![0; ALIGNMENT];
         // The second place is kept when it shows the marks of the first already.

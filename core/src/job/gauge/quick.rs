@@ -9,7 +9,7 @@ use std::time::Instant;
 use crate::devices::{ALIGNMENT, After, AlignedBuf, DriveFault, DriveIo, DriveWrite, Platform};
 use crate::guard::{Cleared, ImageNeeds};
 use crate::hash::BLOCK_BYTES;
-use crate::job::gauge::kept::{Kept, PIECE};
+use crate::job::gauge::kept::{KeptPlaces, PIECE};
 use crate::job::gauge::marks::{MARK_BYTES, Marker, place};
 use crate::job::gauge::places::{Places, between};
 use crate::job::gauge::put_back::put_back;
@@ -118,16 +118,16 @@ fn claimed(
         let Some(places) = Places::of(drive.bytes()) else {
             return Ok(Looked { gauged: nothing(drive.bytes()), bytes: 0 });
         };
-        let kept = Kept::begin(look.kept, &tag, drive.bytes(), look.seed);
+        let kept = KeptPlaces::begin(look.kept, &tag, drive.bytes(), look.seed);
         let kept = kept.map_err(|source| JobFault::Keeping { source })?;
         let bytes = places.bytes();
         // Each byte is read, marked and read, then read once more, put back and read.
         watcher.heard(0, &Event::Began { stage: Stage::Probe, bytes: Some(bytes.saturating_mul(6)) });
-        let mut looking = Looking::new(drive, kept, cancel, Teller::of(watcher, 0, Stage::Probe));
+        let mut looking = Probing::new(drive, kept, cancel, Teller::of(watcher, 0, Stage::Probe));
         let gauged = contained(|| looking.look(&places)).unwrap_or_else(|died| Err(died.into()));
         let is_gone = gauged.as_ref().is_err_and(is_gone);
         if !is_gone {
-            let Looking { kept, mut teller, mut moved, .. } = looking;
+            let Probing { kept, mut teller, mut moved, .. } = looking;
             put_back(&kept, drive, &mut |bytes| {
                 moved = moved.saturating_add(bytes);
                 teller.tell(moved);
@@ -163,9 +163,9 @@ struct Probe {
     is_readable: bool,
 }
 
-struct Looking<'a, D> {
+struct Probing<'a, D> {
     drive: &'a D,
-    kept: Kept,
+    kept: KeptPlaces,
     marker: Marker,
     cancel: &'a Cancel,
     teller: Teller<'a>,
@@ -183,8 +183,8 @@ struct Timed {
     seconds: f64,
 }
 
-impl<'a, D: DriveWrite> Looking<'a, D> {
-    fn new(drive: &'a D, kept: Kept, cancel: &'a Cancel, teller: Teller<'a>) -> Self {
+impl<'a, D: DriveWrite> Probing<'a, D> {
+    fn new(drive: &'a D, kept: KeptPlaces, cancel: &'a Cancel, teller: Teller<'a>) -> Self {
         Self {
             drive,
             marker: kept.marker(),

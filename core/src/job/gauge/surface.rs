@@ -153,3 +153,37 @@ fn speeds(blocks: &[(u64, Duration)], end: u64) -> Vec<SpeedAt> {
     };
     blocks.chunk_by(|(a, _), (b, _)| number(*a) == number(*b)).map(of_stretch).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn areas_that_touch_are_one_and_what_is_far_slower_than_usual_is_slow() {
+        let area = |offset, bytes, state| Area { offset, bytes, state };
+        use AreaState::{Failing, Slow};
+        let apart = vec![area(0, 4, Failing), area(4, 4, Failing), area(8, 4, Slow), area(16, 4, Slow)];
+        assert_eq!(merged(apart), [area(0, 8, Failing), area(8, 4, Slow), area(16, 4, Slow)]);
+        let blocks = |times: &[u64]| -> Vec<(u64, Duration)> {
+            (0..).step_by(BLOCK_BYTES as usize).zip(times.iter().map(|ms| Duration::from_millis(*ms))).collect()
+        };
+        let places =
+            |times: &[u64]| slow(&blocks(times)).iter().map(|area| area.offset / BLOCK_BYTES).collect::<Vec<_>>();
+        assert_eq!(places(&[40, 40, 900, 40, 41, 321, 700]), [2, 6]);
+        // On a drive that is slow everywhere, nothing is.
+        assert_eq!(places(&[900, 1000, 900, 2000]), [0u64; 0]);
+    }
+
+    #[test]
+    fn a_large_drive_has_as_many_speeds_as_a_plot_can_show() {
+        let blocks: Vec<_> =
+            (0..1280).map(|block| (block * BLOCK_BYTES, Duration::from_millis(block / 10 + 1))).collect();
+        let told = speeds(&blocks, 1280 * BLOCK_BYTES);
+        assert_eq!(told.len(), 128);
+        let is =
+            |one: SpeedAt, offset: u64, speed: u64| one.offset == offset && one.bytes_per_second.abs_diff(speed) <= 1;
+        assert!(is(told[0], 0, BLOCK_BYTES * 1000), "{:?}", told[0]);
+        assert!(is(told[127], 1270 * BLOCK_BYTES, BLOCK_BYTES * 1000 / 128), "{:?}", told[127]);
+        assert_eq!(speeds(&blocks[..3], 3 * BLOCK_BYTES).len(), 3, "and a small one a speed for each block");
+    }
+}

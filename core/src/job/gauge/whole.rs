@@ -50,3 +50,57 @@ fn speeds(marks: &[SpeedMark]) -> Vec<SpeedAt> {
     };
     marks.iter().zip(marks.iter().skip(1)).filter_map(between).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::record::Difference;
+
+    fn outcome(result: JobResult, conclusion: Option<Conclusion>, differences: &[(u64, u64, Cause)]) -> Outcome {
+        let mut outcome = Outcome::untouched();
+        outcome.told.result = result;
+        outcome.told.conclusion = conclusion;
+        let difference = |(offset, bytes, cause): &(u64, u64, Cause)| Difference {
+            offset: *offset,
+            bytes: *bytes,
+            cause: *cause,
+            file: None,
+        };
+        outcome.told.differences = differences.iter().map(difference).collect();
+        outcome
+    }
+
+    #[test]
+    fn what_a_filled_drive_showed_is_told_by_its_places() {
+        let told = |outcome: &Outcome| {
+            let found = of_filled(outcome, 1000);
+            let areas: Vec<_> = found.areas.iter().map(|area| (area.offset, area.bytes, area.state)).collect();
+            (found.verdict, found.true_bytes, areas)
+        };
+        use AreaState::{Failing, Missing};
+        let round = Conclusion::FalseCapacity { true_bytes: 600, claimed_bytes: 1000 };
+        let sound = outcome(JobResult::Verified, None, &[]);
+        assert_eq!(told(&sound), (Trust::Sound, Some(1000), vec![]));
+        // Of a drive that counts round, what lies in the wrong place says nothing about that place; bits that are wrong do.
+        let causes = [(100, 50, Cause::OtherPlace), (200, 9, Cause::OtherData), (300, 1, Cause::SingleBits)];
+        let smaller = outcome(JobResult::Differs, Some(round), &causes);
+        assert_eq!(told(&smaller), (Trust::Smaller, Some(600), vec![(300, 1, Failing), (600, 400, Missing)]));
+        let across = outcome(JobResult::Differs, Some(round), &[(590, 100, Cause::Zeros), (700, 1, Cause::Zeros)]);
+        assert_eq!(told(&across).2, [(590, 10, Failing), (600, 400, Missing)]);
+        let failing = outcome(JobResult::Differs, Some(Conclusion::KeepsOther), &causes);
+        assert_eq!((told(&failing).0, told(&failing).2.len()), (Trust::Failing, 3));
+        assert_eq!(told(&outcome(JobResult::Stopped, None, &[])), (Trust::Unknown, None, vec![]));
+        let mut broken = outcome(JobResult::Failed, None, &[]);
+        let source = crate::devices::DriveFault::Failed(std::io::Error::other("a bad sector"));
+        broken.fault = Some(crate::job::JobFault::Write { at: 512, bytes: 4096, source });
+        assert_eq!(told(&broken), (Trust::Failing, Some(1000), vec![(512, 1, Failing)]));
+    }
+
+    #[test]
+    fn speeds_are_told_between_two_marks() {
+        let mark = |done, seconds| SpeedMark { done, seconds };
+        let told = speeds(&[mark(0, 0.0), mark(100, 1.0), mark(100, 1.5), mark(400, 3.5), mark(500, 3.5)]);
+        let told: Vec<_> = told.iter().map(|one| (one.offset, one.bytes_per_second)).collect();
+        assert_eq!(told, [(0, 100), (100, 150)]);
+    }
+}

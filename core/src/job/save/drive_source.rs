@@ -145,7 +145,7 @@ impl Source for DriveSource<'_> {
     }
 
     fn open(&self, at: u64) -> io::Result<Box<dyn Read + Send + '_>> {
-        let mut next = Stretch::new(at);
+        let mut next = ReadPlace::new(at);
         let read = move |buffer: &mut AlignedBuf| next.read(self, buffer);
         Ok(Box::new(Buffered { refill: Box::new(read), buffer: AlignedBuf::new(REQUEST), from: 0, to: 0 }))
     }
@@ -160,11 +160,11 @@ impl Source for DriveSource<'_> {
 }
 
 /// Where a drive is read next.
-struct Stretch {
+struct ReadPlace {
     at: u64,
 }
 
-impl Stretch {
+impl ReadPlace {
     /// From a place on, which begins a sector.
     fn new(at: u64) -> Self {
         Self { at }
@@ -240,7 +240,7 @@ impl Source for ReadAhead<'_, '_> {
             let _ = emptied.send(AlignedBuf::new(REQUEST));
         }
         self.scope.spawn(move || {
-            let mut next = Stretch::new(at);
+            let mut next = ReadPlace::new(at);
             // It ends when nobody takes what it reads any more.
             for mut buffer in spare {
                 let read = next.read(source, &mut buffer);
