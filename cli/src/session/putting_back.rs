@@ -49,6 +49,8 @@ fn one(drive: &Drive, kept: KeptPlaces, platform: &dyn Platform, common: &Common
             // It is given back whatever came of it.
             let _ = claimed.release(After::Keep);
             match done {
+                // Another drive may have the same tag.
+                Ok(done) if done.bytes == 0 && drive.tag.is_unsure() && !kept.is_empty() => return,
                 Ok(done) => {
                     kept.remove();
                     if done.bytes > 0 {

@@ -15,6 +15,7 @@ use crate::drive::Tag;
 use crate::job::gauge::marks::{MARK_BYTES, Marker};
 use crate::job::lock::lock;
 use crate::machine;
+use crate::text::Shown;
 
 /// Version of the format.
 const VERSION: u32 = 1;
@@ -69,17 +70,20 @@ fn digest(at: u64, bytes: &[u8]) -> blake3::Hash {
 }
 
 impl KeptPlaces {
-    /// Begins anew, for a look with this seed.
+    /// Begins, for a look with this seed.
     ///
     /// # Errors
-    /// When it can't be written.
+    /// When it can't be written, or something is kept already: nobody else has that.
     pub(super) fn begin(path: &Path, drive: &Tag, drive_bytes: u64, seed: &str) -> io::Result<Self> {
         let heading = KeptHeading { version: VERSION, drive: drive.to_string(), drive_bytes, seed: seed.to_owned() };
         let mut line = serde_json::to_string(&heading)?;
         line.push('\n');
         // Whole or not there: the name is on the disk before anything is marked.
         path.parent().map_or(Ok(()), machine::make_folder)?;
-        machine::keep_own(path, line.as_bytes())?;
+        if !machine::keep_absent(path, line.as_bytes())? {
+            let text = format!("what an earlier look kept of it is not put back yet ({})", path.shown());
+            return Err(io::Error::new(io::ErrorKind::AlreadyExists, text));
+        }
         let file = machine::open_own(path, OpenOptions::new().read(true).write(true))?;
         Ok(Self { heading, path: path.to_owned(), file: Mutex::new(file), pieces: Vec::new(), end: line.len() as u64 })
     }
@@ -157,6 +161,11 @@ impl KeptPlaces {
         self.heading.drive == drive.as_str() && self.heading.drive_bytes == drive_bytes
     }
 
+    /// Whether nothing was kept yet, and so nothing was marked.
+    pub fn is_empty(&self) -> bool {
+        self.pieces.is_empty()
+    }
+
     /// Nothing is to be put back any more.
     pub fn remove(self) {
         // What stays is put back nowhere: the drive does not hold these marks any more.
@@ -218,6 +227,9 @@ mod tests {
         assert_eq!(found(&[&bytes[..], b"more"].concat()).0, all);
         std::fs::write(&path, &bytes).unwrap();
         let kept = KeptPlaces::find(&path).unwrap().unwrap();
+        let again = KeptPlaces::begin(&path, &tag, 1 << 30, "another").err().unwrap();
+        assert!(again.to_string().starts_with("what an earlier look kept of it is not put back yet"), "{again}");
+        assert!(std::fs::read(&path).unwrap() == bytes && !kept.is_empty());
         assert!(kept.is_about(&tag, 1 << 30) && !kept.is_about(&tag, 1 << 29));
         kept.remove();
         assert!(!path.exists());
