@@ -65,7 +65,7 @@ pub(crate) fn reach(inspection: &Inspection, of: &Drive) -> Result<u64, Failure>
 
 /// What is on a drive, as far as it tells.
 pub(crate) fn looked_into(of: &Drive, bytes: &dyn ReadAt) -> Result<Inspection, Failure> {
-    image::inspect(bytes).map_err(|error| {
+    image::inspect_on(bytes, of.sector_bytes).map_err(|error| {
         let text = format!("drive {} can't be read: {}", of.tag, plain(&error));
         Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
     })

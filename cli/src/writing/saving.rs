@@ -7,7 +7,7 @@ use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Drive, Surface};
 use pyrotyp_core::image::Inspection;
-use pyrotyp_core::job::save::{Filling, Packing, SaveOrder, Saved, part_path, save};
+use pyrotyp_core::job::save::{Filling, Packing, SaveOrder, Saved, part_path, save, sum_path};
 use pyrotyp_core::job::{self, JobFault};
 use pyrotyp_core::plan::Plan;
 use pyrotyp_core::record::{DriveIdentity, ImageRecord, JobKind, JobResult, Record};
@@ -24,13 +24,22 @@ use crate::session::examining::content;
 use crate::session::folders::state_folder;
 use crate::session::images::open_image;
 
+fn folder_of(file: &Path) -> &Path {
+    file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
 /// A name that nothing has.
 pub(crate) fn free_name(file: &Path) -> Result<PathBuf, Failure> {
     let next = "choose another name";
     if file.exists() {
         return Err(Failure::new(Exit::Usage, format!("{} is there already", file.shown()), next));
     }
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    // One that an earlier run of this file made goes with its part.
+    if sum_path(file).exists() && !part_path(file).exists() {
+        let text = format!("{} is there already, and is about another file", sum_path(file).shown());
+        return Err(Failure::new(Exit::Usage, text, next));
+    }
+    let folder = folder_of(file);
     if !folder.is_dir() {
         return Err(Failure::new(
             Exit::Usage,
@@ -46,7 +55,7 @@ pub(crate) fn free_name(file: &Path) -> Result<PathBuf, Failure> {
 
 /// Refuses to save a drive onto itself.
 pub(crate) fn lies_elsewhere(file: &Path, of: &Drive, platform: &dyn Platform) -> Result<(), Failure> {
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = folder_of(file);
     if platform.drives_holding(folder)?.contains(&of.path) {
         let text = format!("{} lies on drive {} itself", file.shown(), of.tag);
         return Err(Failure::new(Exit::Refused, text, "choose a folder on another drive"));
@@ -98,7 +107,7 @@ pub(crate) fn save_to(wanted: &ToSave<'_>, drive: &dyn DriveIo, session: &Sessio
 
 /// Says before anything is read that there is no room for it; what is packed may well fit.
 fn room_for(file: &Path, bytes: u64) -> Result<(), Failure> {
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = folder_of(file);
     let there = part_path(file).metadata().map_or(0, |part| part.len());
     let Some(room) = machine::free_bytes(folder).filter(|_| Packing::of(file) == Packing::Plain) else { return Ok(()) };
     if bytes.saturating_sub(there) <= room {
@@ -116,7 +125,7 @@ fn failed(fault: &JobFault, of: &Drive, file: &Path) -> Failure {
     let text = format!("drive {}: {}", of.tag, chain(fault));
     let goes_on = format!("run the same command again: it goes on with {}", shell::path(&part_path(file)));
     let next = match fault {
-        JobFault::Stopped { .. } | JobFault::Read { .. } => goes_on,
+        JobFault::Stopped { .. } | JobFault::Read { .. } | JobFault::Died(_) => goes_on,
         other => other.next_step().to_owned(),
     };
     Failure::new(of_job(fault.result(), Some(fault)), text, next)

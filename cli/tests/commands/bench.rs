@@ -236,3 +236,13 @@ pub(crate) fn steady() -> insta::Settings {
     settings.add_filter(r#""seconds": [\d.e-]+"#, r#""seconds": "[TIME]""#);
     settings
 }
+
+/// The same where speeds and times of day are told.
+pub(crate) fn steady_with_rates() -> insta::Settings {
+    let mut settings = steady();
+    settings.add_filter(r" +\d[\d.]* [kMG]?B/s( to)?", " [RATE]$1");
+    settings.add_filter(r"\[RATE\] to +\[RATE\]", "[RATE]");
+    settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d", "[LOCAL]");
+    settings.add_filter(r"  by +.* on .*", "  by        [WHO]");
+    settings
+}

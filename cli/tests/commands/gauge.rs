@@ -4,7 +4,7 @@ use std::fs;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use super::bench::{Bench, DESKTOP, listed, steady, tag_of};
+use super::bench::{Bench, DESKTOP, listed, steady_with_rates, tag_of};
 
 fn stick(name: &str, faults: &str) -> String {
     format!(
@@ -18,14 +18,11 @@ fn fault(kind: &str, more: &str) -> String {
 }
 
 fn with_rates() -> insta::Settings {
-    let mut settings = steady();
-    settings.add_filter(r" +\d[\d.]* [kMG]?B/s( to)?", " [RATE]$1");
-    settings.add_filter(r"\[RATE\] to +\[RATE\]", "[RATE]");
+    let mut settings = steady_with_rates();
     // One byte in 256 of a pattern is what was there before.
     settings.add_filter(r"from byte 20000001 on", "from byte 20000000 on");
     // Of what is over at once, no speeds are told.
     settings.add_filter(r"((writing|reading) \[RATE\](, |; ))+whole", "whole");
-    settings.add_filter(r"  by +.* on .*", "  by        [WHO]");
     settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d", "[LOCAL]");
     settings
 }

@@ -4,7 +4,7 @@ use std::io;
 
 use crate::bytes::{Part, ReadAt};
 use crate::drive::{Holds, Partition, Surface, Volume};
-use crate::volume::{filesystem, gpt, mbr};
+use crate::volume::{counting, filesystem, gpt, mbr};
 
 /// Places that are looked at to tell whether there is anything, and how much of each, in bytes; the first and the last are larger.
 const PLACES: u64 = 16;
@@ -53,7 +53,10 @@ pub fn read_placed(drive: &dyn ReadAt) -> io::Result<(Vec<Placed>, Option<Volume
     if let Some(gpt) = gpt::read(drive)? {
         places.extend(gpt.entries.iter().map(|entry| (entry.number, entry.start, entry.bytes)));
     } else {
-        let entries = counted_in_sectors(drive)?;
+        let mut sector = [0u8; mbr::MBR_BYTES];
+        drive.fill_at(0, &mut sector)?;
+        let sector_bytes = counting::sector_bytes(drive, &sector, 512)?;
+        let entries = mbr::parse(&sector, sector_bytes).map(|mbr| mbr.entries).unwrap_or_default();
         places.extend(entries.iter().map(|entry| (entry.number, entry.start, entry.bytes)));
     }
     let whole = volume(drive, 0, drive.size())?;
@@ -76,25 +79,6 @@ pub fn read_placed(drive: &dyn ReadAt) -> io::Result<(Vec<Placed>, Option<Volume
         partitions.push((Partition { number, volume }, start));
     }
     Ok((partitions, whole))
-}
-
-/// The entries of a drive's MBR. It does not tell the size of the sectors that it counts in: the one with which more file systems
-/// lie where it says.
-fn counted_in_sectors(drive: &dyn ReadAt) -> io::Result<Vec<mbr::MbrPartition>> {
-    let mut sector = [0u8; mbr::MBR_BYTES];
-    drive.fill_at(0, &mut sector)?;
-    let mut best = (0, Vec::new());
-    for (place, bytes) in [512, 4096].into_iter().enumerate() {
-        let entries = mbr::parse(&sector, bytes).map(|mbr| mbr.entries).unwrap_or_default();
-        let mut known = 0usize;
-        for entry in entries.iter().filter(|entry| entry.start < drive.size()) {
-            known = known.saturating_add(usize::from(volume(drive, entry.start, entry.bytes)?.is_some()));
-        }
-        if place == 0 || known > best.0 {
-            best = (known, entries);
-        }
-    }
-    Ok(best.1)
 }
 
 /// A part in which no file system is known.

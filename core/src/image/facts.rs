@@ -87,6 +87,9 @@ pub(super) struct Programs {
     pub tree: Vec<EfiProgram>,
 }
 
+/// Sectors in which an MBR counts that shows no others, in bytes.
+pub(super) const MBR_SECTOR: u32 = 512;
+
 /// What was read, before anything is judged.
 #[derive(Debug, Default)]
 pub(super) struct Facts {
@@ -99,6 +102,8 @@ pub(super) struct Facts {
     pub stranger: Option<Stranger>,
     pub optical: OpticalFacts,
     pub mbr: Option<mbr::Mbr>,
+    /// Size of the sectors in which its tables count, in bytes.
+    pub sector_bytes: Option<u32>,
     pub gpt: Option<gpt::Gpt>,
     pub apm: Option<Vec<apm::ApmPartition>>,
     pub filesystem: Option<filesystem::FileSystem>,
@@ -107,6 +112,13 @@ pub(super) struct Facts {
 }
 
 impl Facts {
+    /// Size of the sectors in which its tables count, in bytes; `None` where it has none.
+    pub(super) fn counts_in(&self) -> Option<u32> {
+        let has_entries = self.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty());
+        let of_mbr = has_entries.then_some(self.sector_bytes.unwrap_or(MBR_SECTOR));
+        self.gpt.as_ref().map(|gpt| gpt.sector_bytes).or(of_mbr)
+    }
+
     /// The places that tell what starts from the image: its EFI system partitions, and volumes that its boot code starts.
     pub(super) fn wanted(&self) -> Vec<Range<u64>> {
         /// Of a partition, this much holds its tables and what starts from it, in bytes.

@@ -4,18 +4,18 @@ use std::io;
 use std::ops::Range;
 
 use crate::bytes::ReadAt;
-use crate::image::facts::{Facts, OpticalFacts, Trailing};
+use crate::image::facts::{Facts, MBR_SECTOR, OpticalFacts, Trailing};
 use crate::image::packed::Seen;
 use crate::image::recognise::Stranger;
 use crate::image::{bios, efi, naming, recognise, unfinished};
-use crate::volume::{apm, eltorito, filesystem, gpt, iso9660, mbr};
+use crate::volume::{apm, counting, eltorito, filesystem, gpt, iso9660, mbr};
 
 /// How much of a file's start is looked at when nothing better is known, in bytes.
 pub(super) const HEAD: usize = 64 << 10;
 
 /// The facts of an image of which only parts could be looked at.
 pub(super) fn read_part(seen: &Seen) -> io::Result<Facts> {
-    let mut facts = read(seen)?;
+    let mut facts = read(seen, MBR_SECTOR)?;
     (facts.bytes, facts.end.trailing) = (seen.size, None);
     facts.unseen = facts.wanted().into_iter().filter(|range| !seen.holds(range)).collect();
     // What was found in the part that was seen need not be looked for in the rest.
@@ -25,7 +25,8 @@ pub(super) fn read_part(seen: &Seen) -> io::Result<Facts> {
     Ok(facts)
 }
 
-pub(super) fn read(image: &dyn ReadAt) -> io::Result<Facts> {
+/// The facts of an image; where its MBR does not show in which sectors it counts, it is in those of `sector_bytes`.
+pub(super) fn read(image: &dyn ReadAt, sector_bytes: u32) -> io::Result<Facts> {
     let mut head = vec![0u8; HEAD];
     let count = image.fill_at(0, &mut head)?;
     head.truncate(count);
@@ -43,7 +44,11 @@ pub(super) fn read(image: &dyn ReadAt) -> io::Result<Facts> {
         facts.filesystem = filesystem::recognise(image)?;
     }
     facts.gpt = gpt::read(image)?;
-    let sector_bytes = facts.gpt.as_ref().map_or(512, |gpt| gpt.sector_bytes);
+    let sector_bytes = match &facts.gpt {
+        Some(gpt) => gpt.sector_bytes,
+        None => counting::sector_bytes(image, &head, sector_bytes)?,
+    };
+    facts.sector_bytes = Some(sector_bytes);
     if facts.filesystem.is_none() || facts.gpt.is_some() {
         facts.mbr = mbr::parse(&head, sector_bytes);
     }

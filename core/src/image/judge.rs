@@ -2,7 +2,7 @@
 
 use crate::bytes::human_bytes;
 use crate::image::architecture::Architecture;
-use crate::image::facts::{Bios, EfiProgram, Facts, Trailing};
+use crate::image::facts::{Bios, EfiProgram, Facts, MBR_SECTOR, Trailing};
 use crate::image::inspection::{Boot, Firmware, Inspection, Kind, Optical, Span, Tables, Verdict, Via, Whole};
 use crate::image::packed::PackedFault;
 use crate::image::recognise::Stranger;
@@ -26,9 +26,6 @@ const CAUTION: [FindingId; 6] = [
 
 /// What images are usually rounded up by at most, in bytes: a cylinder, and a partition's alignment.
 const PADDING_USUAL: u64 = 16 << 20;
-
-/// Sectors in which an MBR without a GPT counts, in bytes.
-const MBR_SECTOR: u32 = 512;
 
 const CHECK_SUM: &str = "check the image's checksum";
 const DOWNLOAD_AGAIN: &str = "download it again";
@@ -56,12 +53,12 @@ pub(super) fn judge(facts: Facts) -> Inspection {
         _ => Verdict::Ready,
     };
     let needs = facts.bytes.unwrap_or(0).max(declared_bytes.unwrap_or(0));
+    let counts_in = facts.counts_in();
     let volume = facts.optical.volume.and_then(Result::ok);
     let label = volume.as_ref().and_then(|volume| {
         // The label of the volume that holds the real files tells more.
         volume.udf.as_ref().and_then(|udf| udf.label.clone()).or_else(|| volume.label.clone())
     });
-    let has_entries = facts.mbr.as_ref().is_some_and(|mbr| !mbr.entries.is_empty());
     let mut naming = facts.naming;
     naming.architecture = naming.architecture.or_else(|| started(&boots));
     Inspection {
@@ -85,7 +82,7 @@ pub(super) fn judge(facts: Facts) -> Inspection {
         },
         esps: facts.programs.esps,
         tables: Tables {
-            sector_bytes: facts.gpt.as_ref().map(|gpt| gpt.sector_bytes).or(has_entries.then_some(MBR_SECTOR)),
+            sector_bytes: counts_in,
             mbr: facts.mbr.map(|mbr| mbr.entries).unwrap_or_default(),
             gpt: facts.gpt.map(|gpt| gpt.entries).unwrap_or_default(),
             apm: facts.apm.unwrap_or_default(),
@@ -310,7 +307,7 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
         let text = format!("{name} is made for another processor ({arch}) than firmware that looks for this name has");
         findings.push(Finding::note(FindingId::OtherProcessor, text));
     }
-    if facts.gpt.as_ref().is_some_and(|gpt| gpt.sector_bytes != MBR_SECTOR) {
+    if facts.counts_in().is_some_and(|sector_bytes| sector_bytes != MBR_SECTOR) {
         let text = "it is laid out for drives with sectors of 4096 bytes; most sticks have 512, and no PC starts it from these";
         findings.push(Finding::note(FindingId::LargeSectors, text));
     }

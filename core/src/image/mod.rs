@@ -27,7 +27,7 @@ pub use inspection::{
     Boot, Container, Firmware, Inspection, Kind, Optical, Span, Summary, Tables, Verdict, Via, Whole,
 };
 pub use naming::Naming;
-pub use open::{Beginning, Opened, begin, inspect, open};
+pub use open::{Beginning, Opened, begin, inspect, inspect_on, open};
 pub use packed::{Packed, PackedFault, SharedBytes, Unpacked};
 pub use recognise::{Stranger, stranger};
 pub use unfinished::unfinished;

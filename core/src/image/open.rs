@@ -4,6 +4,7 @@ use std::io;
 use std::sync::Arc;
 
 use crate::bytes::ReadAt;
+use crate::image::facts::MBR_SECTOR;
 use crate::image::gather::{HEAD, read, read_part};
 use crate::image::inspection::{Container, Inspection};
 use crate::image::packed::{Packed, PackedFault, Seen, SharedBytes};
@@ -15,7 +16,15 @@ use crate::volume::iso9660;
 /// # Errors
 /// When the image can't be read. What its bytes say is never an error, but a finding.
 pub fn inspect(image: &dyn ReadAt) -> io::Result<Inspection> {
-    let facts = read(image)?;
+    inspect_on(image, MBR_SECTOR)
+}
+
+/// Like [`inspect`], of what lies on a drive with sectors of this size: an MBR does not tell in which it counts.
+///
+/// # Errors
+/// As there.
+pub fn inspect_on(drive: &dyn ReadAt, sector_bytes: u32) -> io::Result<Inspection> {
+    let facts = read(drive, sector_bytes)?;
     Ok(judge::judge(facts))
 }
 
@@ -79,7 +88,7 @@ pub fn begin(start: &[u8], total: Option<u64>) -> io::Result<Beginning> {
     let format = packed::Format::of(&start).filter(|_| !matches!(iso9660::read(&start), Ok(Some(_))));
     let Some(format) = format else {
         let is_all = total == Some(start.len() as u64);
-        let facts = if is_all { read(&start)? } else { read_part(&Seen::start(start, total))? };
+        let facts = if is_all { read(&start, MBR_SECTOR)? } else { read_part(&Seen::start(start, total))? };
         return Ok(Beginning { inspection: judge::judge(facts), packed: None });
     };
     let mut bytes = Vec::new();

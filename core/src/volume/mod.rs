@@ -6,6 +6,7 @@
 
 pub mod apm;
 pub mod bootcode;
+pub mod counting;
 pub mod eltorito;
 pub mod exfat;
 pub mod ext;
