@@ -340,6 +340,14 @@ pub(crate) struct Reclaim {
     /// Use the drive's first so many bytes only: for one that has less room than it claims
     #[arg(long, value_name = "BYTES", value_parser = clap::value_parser!(u64).range(1..))]
     pub limit: Option<u64>,
+    /// How it goes onto the drive
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
+/// Who says yes to what, and what becomes of the drive.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Consent {
     /// Go on in spite of this finding; may be given again
     #[arg(long, value_name = "ID", value_parser = finding_id)]
     pub accept: Vec<FindingId>,
@@ -349,6 +357,14 @@ pub(crate) struct Reclaim {
     /// Ask nothing: the drive must then be named by its tag
     #[arg(long)]
     pub unattended: bool,
+}
+
+impl Consent {
+    /// A job that is done like this.
+    pub(crate) fn job(&self) -> Job {
+        let Self { accept, eject, unattended } = self.clone();
+        Job { accept, eject, unattended, ..Job::default() }
+    }
 }
 
 /// What `gauge` is asked.
@@ -362,15 +378,9 @@ pub(crate) struct Gauge {
     /// Fill all of it with a test pattern and read it back: everything on it is lost
     #[arg(long)]
     pub whole: bool,
-    /// Go on in spite of this finding; may be given again
-    #[arg(long, value_name = "ID", value_parser = finding_id)]
-    pub accept: Vec<FindingId>,
-    /// Eject the drive at the end
-    #[arg(long, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = yes_or_no())]
-    pub eject: Option<bool>,
-    /// Ask nothing: the drive must then be named by its tag
-    #[arg(long)]
-    pub unattended: bool,
+    /// How it is done
+    #[command(flatten)]
+    pub consent: Consent,
 }
 
 /// What `save` is asked.

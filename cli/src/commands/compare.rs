@@ -18,7 +18,7 @@ use crate::exit::{Exit, Failure, chain, of_image, plain};
 use crate::live::job_progress::JobProgress;
 use crate::out::{put, put_document, say};
 use crate::session::Session;
-use crate::session::attached::{choose_drive, needs_medium, platform};
+use crate::session::attached::{platform, whole_drive};
 use crate::session::examining::content;
 use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
@@ -56,20 +56,9 @@ pub(crate) fn run(asked: &str, image: Option<&Path>, session: &Session<'_>) -> R
     let image = open_image(path, session.common)?;
     fit_to_write(path, &image.inspection)?;
     let platform = platform(session.common)?;
-    let of = chosen(&*platform, asked, session)?;
+    let of = whole_drive(&*platform, asked, session)?;
     let drive = platform.open(&of)?;
     with_image(&*platform, ComparedDrive { of: &of, drive: &*drive }, ComparedImage { path, image: &image }, session)
-}
-
-/// The drive that is meant, with a medium in it.
-fn chosen(platform: &dyn Platform, asked: &str, session: &Session<'_>) -> Result<Drive, Failure> {
-    let choice = choose_drive(platform, asked, session.cancel, &|text| say(session.common, text))?;
-    if choice.partition.is_some() {
-        let text = format!("`{asked}` is a partition, and an image takes a whole drive");
-        return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
-    }
-    needs_medium(&choice.drive)?;
-    Ok(choice.drive)
 }
 
 /// A drive that is compared.
@@ -125,7 +114,7 @@ fn with_image(
 /// Compares with the digests that a job kept; an image of the shelf with which the drive begins does as well.
 fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     let platform = platform(session.common)?;
-    let of = chosen(&*platform, asked, session)?;
+    let of = whole_drive(&*platform, asked, session)?;
     let drive = platform.open(&of)?;
     let none = |text: String| {
         let next = format!("give the image: pyrotyp compare {} IMAGE", shell::word(of.tag.as_str()));

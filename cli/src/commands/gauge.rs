@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::{Choice, Drive, Surface};
-use pyrotyp_core::image::{self, Summary};
+use pyrotyp_core::image::Summary;
 use pyrotyp_core::job::gauge::{self, Pattern, QuickLook, kept_path, marked_bytes, quick_look};
 use pyrotyp_core::job::{self as engine, Checked, KeptImage, Outcome};
 use pyrotyp_core::record::{DriveIdentity, ImageRecord, JobKind, Trust};
@@ -23,31 +23,32 @@ use crate::session::folders::state_folder;
 use crate::show::card::OnDrives;
 use crate::show::gauged::{LookDepth, LookedAt};
 use crate::show::{gauged, json};
-use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
+use crate::writing::asking::Asking;
+use crate::writing::confirming::{Confirming, ImageFrom};
 use crate::writing::job::{self, Doing, Ready, ToldAs};
 use crate::writing::planning::{self, Chosen, Image};
 
 /// Looks at one drive: quickly, by reading all of it, or by filling it.
 pub(crate) fn run(asked: &Gauge, session: &Session<'_>) -> Result<Exit, Failure> {
-    let job = Job { accept: asked.accept.clone(), eject: asked.eject, unattended: asked.unattended, ..Job::default() };
-    let extent = match (asked.read, asked.whole) {
+    let job = asked.consent.job();
+    let depth = match (asked.read, asked.whole) {
         (true, _) => LookDepth::Read,
         (_, true) => LookDepth::Whole,
         _ => LookDepth::Quick,
     };
-    if extent != LookDepth::Read {
+    if depth != LookDepth::Read {
         planning::confirmable(&asked.drive, &job)?;
     }
     let platform = &*platform(session.common)?;
     let choice = choose_drive(platform, &asked.drive, session.cancel, &|text| say(session.common, text))?;
     needs_medium(&choice.drive)?;
-    let looking = Gauging { choice, extent, job: &job, platform, session };
-    if extent == LookDepth::Read { looking.read() } else { looking.write() }
+    let looking = Gauging { choice, depth, job: &job, platform, session };
+    if depth == LookDepth::Read { looking.read() } else { looking.write() }
 }
 
 struct Gauging<'a> {
     choice: Choice,
-    extent: LookDepth,
+    depth: LookDepth,
     job: &'a Job,
     platform: &'a dyn Platform,
     session: &'a Session<'a>,
@@ -88,7 +89,7 @@ impl Gauging<'_> {
         } else {
             let (tag, name) = (drive.tag.to_string(), drive.name());
             let seconds = Timestamp::now().duration_since(started).as_secs_f64();
-            let of = LookedAt { tag: &tag, name: &name, extent: LookDepth::Read, seconds };
+            let of = LookedAt { tag: &tag, name: &name, depth: LookDepth::Read, seconds };
             put(&gauged::gauged(&found, &of, session.common))?;
         }
         Ok(of_job(result, None))
@@ -96,24 +97,23 @@ impl Gauging<'_> {
 
     /// With marks, or a pattern: the way of every job that writes.
     fn write(self) -> Result<Exit, Failure> {
-        let Self { choice, extent, job, platform, session } = self;
+        let Self { choice, depth, job, platform, session } = self;
         let (tag, drive_bytes, sector_bytes) =
             (choice.drive.tag.clone(), choice.drive.bytes, choice.drive.sector_bytes);
-        let confirming = confirming(&choice.drive, extent, job)?;
+        let quick = depth == LookDepth::Quick;
+        let kept = state_folder(session.common).map(|state| kept_path(&state, &tag));
+        if quick && kept.is_none() {
+            let text = "there is no folder in which what lies on the drive could be kept meanwhile";
+            return Err(Failure::new(Exit::Refused, text, "name one with --state"));
+        }
+        let confirming = confirming(&choice.drive, depth, job)?;
         let started = Timestamp::now().to_string();
         let seed = format!("{tag} {started}");
         let whole_bytes = drive_bytes - drive_bytes % u64::from(sector_bytes.max(1));
         let pattern = Pattern::new(&seed, whole_bytes);
-        let mut inspection = image::inspect(&pattern).map_err(|error| {
-            Failure::new(Exit::Unexpected, format!("what was made can't be read: {}", plain(&error)), "")
-        })?;
-        // It is to start nothing: what would speak against an image does not speak against it.
-        inspection.findings.clear();
-        inspection.label = Some(extent.called().to_owned());
-        inspection.span.needs_bytes = whole_bytes;
-        let quick = extent == LookDepth::Quick;
+        let inspection = planning::made(&pattern, sector_bytes, depth.called())?;
         let image = Image {
-            path: Path::new(extent.called()),
+            path: Path::new(depth.called()),
             is_file: false,
             inspection: &inspection,
             bytes: Some(pattern.size()),
@@ -124,25 +124,14 @@ impl Gauging<'_> {
         };
         let chosen = Chosen { kind: JobKind::Gauge, choices: vec![choice] };
         let mut plan = planning::plan_for(chosen, &image, job, platform, session)?;
-        let cleared = planning::clear(&plan)
-            .and_then(|_| planning::may_claim(&plan, platform))
-            .and_then(|()| {
-                let content = OnDrives::Gauge { extent, bytes: marked_bytes(whole_bytes) };
-                let question = Question { plan: &plan, content, resuming: &[] };
-                confirm(question, confirming, session.cancel, &mut || Ok(()))
-            })
-            .and_then(|()| planning::look_again(&mut plan, platform, session.common))
-            .and_then(|()| planning::clear(&plan))
+        let content = OnDrives::Gauge { depth, bytes: marked_bytes(whole_bytes) };
+        let cleared = Asking { platform, session, content }
+            .ask(&mut plan, confirming)
             .map_err(|failure| job::refused(&plan, &started, failure, session))?;
-        let (source, told_as) = (KeptImage(&pattern), ToldAs::Gauge(extent));
+        let (source, told_as) = (KeptImage(&pattern), ToldAs::Gauge(depth));
         let checked = Checked::default();
         let ready =
             Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
-        let kept = state_folder(session.common).map(|state| kept_path(&state, &tag));
-        if quick && kept.is_none() {
-            let text = "there is no folder in which what lies on the drive could be kept meanwhile";
-            return Err(Failure::new(Exit::Refused, text, "name one with --state"));
-        }
         job::carry_out(ready, session, &|doing: Doing<'_>| match &kept {
             Some(kept) if quick => {
                 let look = QuickLook { needs: doing.order.needs, kept, seed: &seed, after: doing.order.after };
@@ -158,8 +147,8 @@ impl Gauging<'_> {
 }
 
 /// Who says yes: where nothing is on the drive and all stays as it is, nobody needs to.
-fn confirming(drive: &Drive, extent: LookDepth, job: &Job) -> Result<Confirming, Failure> {
-    if extent == LookDepth::Quick && drive.holds.surface == Surface::Empty && drive.volumes().next().is_none() {
+fn confirming(drive: &Drive, depth: LookDepth, job: &Job) -> Result<Confirming, Failure> {
+    if depth == LookDepth::Quick && drive.holds.surface == Surface::Empty && drive.volumes().next().is_none() {
         return Ok(Confirming::Unattended);
     }
     Confirming::find(job, ImageFrom::Elsewhere)

@@ -5,34 +5,26 @@ use std::path::Path;
 use jiff::Timestamp;
 use pyrotyp_core::bytes::{ReadAt, human_bytes};
 use pyrotyp_core::compose::{ComposeError, Storage, TableForm, VolumeKind, storage};
-use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Drive;
-use pyrotyp_core::image;
 use pyrotyp_core::job::{Checked, ComposedImage};
-use pyrotyp_core::plan::Plan;
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::chain;
 
 use crate::asked::{Job, Reclaim};
-use crate::exit::{Exit, Failure, plain};
+use crate::exit::{Exit, Failure};
 use crate::out::say;
 use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::show::card::OnDrives;
 use crate::show::text;
-use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
+use crate::writing::asking::Asking;
+use crate::writing::confirming::{Confirming, ImageFrom};
 use crate::writing::job::{self, Ready, ToldAs};
 use crate::writing::planning::{self, Chosen, Image};
 
 /// Puts an empty volume onto one drive, by the same way as an image.
 pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failure> {
-    let job = Job {
-        accept: asked.accept.clone(),
-        eject: asked.eject,
-        unattended: asked.unattended,
-        limit: asked.limit,
-        ..Job::default()
-    };
+    let job = Job { limit: asked.limit, ..asked.consent.job() };
     let confirming = Confirming::find(&job, ImageFrom::Elsewhere)?;
     planning::confirmable(&asked.drive, &job)?;
     let platform = &*platform(session.common)?;
@@ -41,16 +33,8 @@ pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failur
     let started = Timestamp::now().to_string();
     let wanted = wanted(asked, &choice.drive, &started)?;
     let made = storage(&wanted).map_err(|error| unmade(&error, &choice.drive))?;
-    let mut inspection = image::inspect(&made).map_err(|error| {
-        Failure::new(Exit::Unexpected, format!("what was made can't be read: {}", plain(&error)), "")
-    })?;
-    // It is to start nothing: what would speak against an image does not speak against it.
-    inspection.findings.clear();
-    inspection.tables.sector_bytes = Some(wanted.sector_bytes);
-    // The table reaches to the drive's end; what is written does not.
-    inspection.span.needs_bytes = made.size();
     let what = format!("plain storage, {}", wanted.kind.word());
-    inspection.label = Some(what.clone());
+    let inspection = planning::made(&made, wanted.sector_bytes, &what)?;
     let image = Image {
         path: Path::new(&what),
         is_file: false,
@@ -64,31 +48,13 @@ pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failur
     let mut plan =
         planning::plan_for(Chosen { kind: JobKind::Reclaim, choices: vec![choice] }, &image, &job, platform, session)?;
     let words = text::storage_words(&wanted);
-    let cleared = Asking { platform, session, words: &words }
+    let cleared = Asking { platform, session, content: OnDrives::Storage(&words) }
         .ask(&mut plan, confirming)
         .map_err(|failure| job::refused(&plan, &started, failure, session))?;
     let (source, told_as) = (ComposedImage(&made), ToldAs::Storage(&wanted));
     let checked = Checked::default();
     let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
     job::run(ready, platform, session)
-}
-
-/// The question, and what is asked of the guard around it.
-struct Asking<'a> {
-    platform: &'a dyn Platform,
-    session: &'a Session<'a>,
-    words: &'a str,
-}
-
-impl Asking<'_> {
-    fn ask(&self, plan: &mut Plan, confirming: Confirming) -> Result<Vec<pyrotyp_core::guard::Cleared>, Failure> {
-        planning::clear(plan)?;
-        planning::may_claim(plan, self.platform)?;
-        let question = Question { plan, content: OnDrives::Storage(self.words), resuming: &[] };
-        confirm(question, confirming, self.session.cancel, &mut || Ok(()))?;
-        planning::look_again(plan, self.platform, self.session.common)?;
-        planning::clear(plan)
-    }
 }
 
 /// What the drive is to be, with what was left away.
@@ -127,7 +93,6 @@ fn used_bytes(limit: Option<u64>, drive: &Drive) -> Result<u64, Failure> {
 fn unmade(error: &ComposeError, drive: &Drive) -> Failure {
     let next = match error {
         ComposeError::Missing { .. } => "install the package e2fsprogs, or choose another kind with --as",
-        ComposeError::Program { .. } => "choose another kind with --as",
         ComposeError::Table { .. } => "use --table gpt",
         _ => "choose another kind with --as",
     };

@@ -8,13 +8,12 @@ use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::{FileMap, Inspection};
 use pyrotyp_core::job::save::{Filling, Saved};
 use pyrotyp_core::record::JobKind;
-use pyrotyp_core::text::Shown;
 
 use crate::asked::Save;
 use crate::exit::{Exit, Failure};
-use crate::out::{put, put_document, say};
+use crate::out::{put, put_document};
 use crate::session::Session;
-use crate::session::attached::{choose_drive, needs_medium, platform};
+use crate::session::attached::{platform, whole_drive};
 use crate::show::json;
 use crate::show::saved::{self, Missing, SavedDrive};
 use crate::writing::reading::{ReadDrive, looked_into, reach};
@@ -24,13 +23,7 @@ use crate::writing::saving::{self, OnFile, ToSave, free_name, lies_elsewhere};
 pub(crate) fn run(asked: &Save, session: &Session<'_>) -> Result<Exit, Failure> {
     let file = free_name(&asked.file)?;
     let platform = &*platform(session.common)?;
-    let choice = choose_drive(platform, &asked.drive, session.cancel, &|text| say(session.common, text))?;
-    let of = &choice.drive;
-    if choice.partition.is_some() {
-        let text = format!("`{}` is a partition, and a whole drive is saved", asked.drive.shown());
-        return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", of.tag)));
-    }
-    needs_medium(of)?;
+    let of = &whole_drive(platform, &asked.drive, session)?;
     lies_elsewhere(&file, of, platform)?;
     let source = ReadDrive::of(JobKind::Save, "what is on it", of, platform, session)?;
     let saved = save_opened(asked, &file, ReadFrom { of, drive: source.drive() }, session);

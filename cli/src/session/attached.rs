@@ -9,9 +9,11 @@ use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::Shown;
 
+use super::Session;
 use super::putting_back::put_back_pending;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
+use crate::out::say;
 
 /// The word that stands for the next drive plugged in.
 pub(crate) const ARRIVING: &str = "arriving";
@@ -55,6 +57,17 @@ pub(crate) fn choose_drive(
         }
         std::thread::sleep(std::time::Duration::from_millis(200));
     }
+}
+
+/// The whole drive that is meant, with a medium in it.
+pub(crate) fn whole_drive(platform: &dyn Platform, asked: &str, session: &Session<'_>) -> Result<Drive, Failure> {
+    let choice = choose_drive(platform, asked, session.cancel, &|text| say(session.common, text))?;
+    if choice.partition.is_some() {
+        let text = format!("`{}` is a partition, and a whole drive is wanted", asked.shown());
+        return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
+    }
+    needs_medium(&choice.drive)?;
+    Ok(choice.drive)
 }
 
 /// A reader without a card has nothing to be read.

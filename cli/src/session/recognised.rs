@@ -48,8 +48,7 @@ pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> R
         let jobs = index.jobs(&JobQuery { tag: Some(drive.tag.to_string()), ..JobQuery::default() }).map_err(fail)?;
         let wrote = |job: &JobRow| {
             let one = job.drives.iter().find(|one| one.drive == own)?;
-            let wrote = job.kind.changes_drives() || one.write_rate.is_some();
-            (wrote && one.result != JobResult::Refused).then_some(one.result)
+            (job.changed(one) && one.result != JobResult::Refused).then_some(one.result)
         };
         // Whatever the last one left counts, and no earlier one.
         let last = jobs.into_iter().find_map(|job| Some((wrote(&job)?, job)));

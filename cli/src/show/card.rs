@@ -48,7 +48,7 @@ pub(crate) enum OnDrives<'a> {
     /// An empty volume, in words.
     Storage(&'a str),
     /// Marks, which are taken off again, or a test pattern.
-    Gauge { extent: LookDepth, bytes: u64 },
+    Gauge { depth: LookDepth, bytes: u64 },
 }
 
 impl OnDrives<'_> {
@@ -61,7 +61,7 @@ impl OnDrives<'_> {
                 rows
             }
             Self::Storage(words) => vec![("becomes", (*words).to_owned())],
-            Self::Gauge { extent: LookDepth::Whole, .. } => {
+            Self::Gauge { depth: LookDepth::Whole, .. } => {
                 vec![("becomes", "a test pattern from its start to its end, read back".to_owned())]
             }
             Self::Gauge { bytes, .. } => {
@@ -81,14 +81,14 @@ impl OnDrives<'_> {
         match self {
             Self::Image { .. } => "write the image",
             Self::Storage(_) => "make it plain storage",
-            Self::Gauge { extent: LookDepth::Whole, .. } => "test all of it",
+            Self::Gauge { depth: LookDepth::Whole, .. } => "test all of it",
             Self::Gauge { .. } => "put back what was there",
         }
     }
 
     /// Whether what is on the drives will be there afterwards.
     fn leaves_all(&self) -> bool {
-        matches!(self, Self::Gauge { extent: LookDepth::Quick | LookDepth::Read, .. })
+        matches!(self, Self::Gauge { depth: LookDepth::Quick | LookDepth::Read, .. })
     }
 }
 

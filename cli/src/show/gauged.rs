@@ -48,17 +48,17 @@ pub(crate) struct LookedAt<'a> {
     /// What it calls itself.
     pub name: &'a str,
     /// How it was looked at.
-    pub extent: LookDepth,
+    pub depth: LookDepth,
     /// How long that took.
     pub seconds: f64,
 }
 
 /// The one sentence, without the drive.
-pub(crate) fn sentence(gauged: &Gauged, extent: LookDepth) -> String {
+pub(crate) fn sentence(gauged: &Gauged, depth: LookDepth) -> String {
     let claimed = human_bytes(gauged.claimed_bytes);
     let bad = gauged.areas.iter().filter(|area| area.state == AreaState::Failing);
     match (gauged.verdict, gauged.true_bytes) {
-        (Trust::Sound, _) => match extent {
+        (Trust::Sound, _) => match depth {
             LookDepth::Quick => {
                 format!("it keeps what it is given wherever it was looked, up to the end of its {claimed}")
             }
@@ -74,7 +74,7 @@ pub(crate) fn sentence(gauged: &Gauged, extent: LookDepth) -> String {
         (Trust::Failing, _) => {
             let (count, bytes) = (bad.clone().count(), bad.map(|area| area.bytes).sum());
             let places = if count == 1 { "1 place".to_owned() } else { format!("{count} places") };
-            let how = if extent == LookDepth::Read {
+            let how = if depth == LookDepth::Read {
                 "can't be read"
             } else {
                 "can't be read, or does not keep what it is given"
@@ -89,10 +89,10 @@ pub(crate) fn sentence(gauged: &Gauged, extent: LookDepth) -> String {
 fn next(gauged: &Gauged, of: &LookedAt<'_>) -> String {
     let tag = shell::word(of.tag);
     match (gauged.verdict, gauged.true_bytes) {
-        (Trust::Sound, _) if of.extent == LookDepth::Quick => {
+        (Trust::Sound, _) if of.depth == LookDepth::Quick => {
             format!("to test all of it, which erases it: pyrotyp gauge {tag} --whole")
         }
-        (Trust::Sound, _) if of.extent == LookDepth::Whole => {
+        (Trust::Sound, _) if of.depth == LookDepth::Whole => {
             format!("it holds a test pattern now; plain storage again: pyrotyp reclaim {tag}")
         }
         (Trust::Sound, _) => format!("whether it keeps what it is given: pyrotyp gauge {tag}"),
@@ -154,14 +154,14 @@ pub(crate) fn gauged(gauged: &Gauged, of: &LookedAt<'_>, common: &Common) -> Str
     };
     let mut out = format!("{style}{word}{style:#}: drive {NAME}{}{NAME:#} ({}): ", of.tag, of.name);
     // Writing to a string never fails.
-    let _ = writeln!(out, "{}", sentence(gauged, of.extent));
+    let _ = writeln!(out, "{}", sentence(gauged, of.depth));
     for line in areas(gauged) {
         let _ = writeln!(out, "  {line}");
     }
     let took = super::text::duration(of.seconds);
-    let back = if of.extent == LookDepth::Quick { "; what was on it is on it" } else { "" };
+    let back = if of.depth == LookDepth::Quick { "; what was on it is on it" } else { "" };
     let speeds = speeds(gauged).map_or(String::new(), |speeds| format!("{speeds}; "));
-    let _ = writeln!(out, "  {speeds}{} in {took}{back}", of.extent.called());
+    let _ = writeln!(out, "  {speeds}{} in {took}{back}", of.depth.called());
     if !common.quiet {
         let _ = writeln!(out, "  next: {}", next(gauged, of));
     }
@@ -211,8 +211,8 @@ mod tests {
             (&nothing_kept, LookDepth::Quick),
             (&unknown, LookDepth::Quick),
         ];
-        let told = all.map(|(found, extent)| {
-            let of = LookedAt { tag: "DBR7J", name: "Kestrin Pocket", extent, seconds: 31.0 };
+        let told = all.map(|(found, depth)| {
+            let of = LookedAt { tag: "DBR7J", name: "Kestrin Pocket", depth, seconds: 31.0 };
             anstream::adapter::strip_str(&gauged(found, &of, &Common::default())).to_string()
         });
         insta::assert_snapshot!(told.join("\n"));

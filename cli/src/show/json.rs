@@ -565,13 +565,29 @@ pub(crate) fn write(record: &Record, job: Option<&str>) -> Value {
     all
 }
 
+/// A job on one drive.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct ReclaimDoc<'a> {
+struct OneDrive<'a> {
     result: JobResult,
     job: &'a str,
     tag: &'a str,
     path: &'a str,
+}
+
+impl<'a> OneDrive<'a> {
+    fn of(record: &'a Record) -> Self {
+        let drive = record.drives.first();
+        let (tag, path) = drive.map_or(("", ""), |drive| (drive.drive.tag.as_str(), drive.drive.path.as_str()));
+        Self { result: record.result, job: &record.job, tag, path }
+    }
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct ReclaimDoc<'a> {
+    #[serde(flatten)]
+    of: OneDrive<'a>,
     table: TableForm,
     filesystem: VolumeKind,
     label: &'a str,
@@ -580,12 +596,8 @@ struct ReclaimDoc<'a> {
 
 /// The document of `reclaim`.
 pub(crate) fn reclaim(record: &Record, storage: &Storage) -> Value {
-    let drive = record.drives.first();
     document(&ReclaimDoc {
-        result: record.result,
-        job: &record.job,
-        tag: drive.map_or("", |drive| &drive.drive.tag),
-        path: drive.map_or("", |drive| &drive.drive.path),
+        of: OneDrive::of(record),
         table: storage.table,
         filesystem: storage.kind,
         label: &storage.label,
@@ -596,10 +608,8 @@ pub(crate) fn reclaim(record: &Record, storage: &Storage) -> Value {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct GaugeDoc<'a> {
-    result: JobResult,
-    job: &'a str,
-    tag: &'a str,
-    path: &'a str,
+    #[serde(flatten)]
+    of: OneDrive<'a>,
     claimed_bytes: u64,
     true_bytes: Option<u64>,
     verdict: Trust,
@@ -619,10 +629,8 @@ struct UnreadableDoc {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct SaveDoc<'a> {
-    result: JobResult,
-    job: &'a str,
-    tag: &'a str,
-    path: &'a str,
+    #[serde(flatten)]
+    of: OneDrive<'a>,
     file: String,
     bytes: u64,
     file_bytes: u64,
@@ -632,16 +640,12 @@ struct SaveDoc<'a> {
 
 /// The document of `save`.
 pub(crate) fn save(record: &Record, saved: &Saved) -> Value {
-    let drive = record.drives.first();
     let unreadable = |range: &std::ops::Range<u64>| UnreadableDoc {
         offset: range.start,
         bytes: range.end.saturating_sub(range.start),
     };
     document(&SaveDoc {
-        result: record.result,
-        job: &record.job,
-        tag: drive.map_or("", |drive| &drive.drive.tag),
-        path: drive.map_or("", |drive| &drive.drive.path),
+        of: OneDrive::of(record),
         file: saved.file.to_string_lossy().into_owned(),
         bytes: saved.bytes,
         file_bytes: saved.file_bytes,
@@ -654,10 +658,7 @@ pub(crate) fn save(record: &Record, saved: &Saved) -> Value {
 pub(crate) fn gauge(record: &Record, gauged: Option<&Gauged>) -> Value {
     let drive = record.drives.first();
     document(&GaugeDoc {
-        result: record.result,
-        job: &record.job,
-        tag: drive.map_or("", |drive| &drive.drive.tag),
-        path: drive.map_or("", |drive| &drive.drive.path),
+        of: OneDrive::of(record),
         claimed_bytes: drive.map_or(0, |drive| drive.drive.bytes),
         true_bytes: gauged.and_then(|gauged| gauged.true_bytes),
         verdict: gauged.map_or(Trust::Unknown, |gauged| gauged.verdict),

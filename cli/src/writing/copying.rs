@@ -10,7 +10,8 @@ use pyrotyp_core::job::Checked;
 use pyrotyp_core::job::save::{DriveSource, Gaps};
 use pyrotyp_core::record::JobKind;
 
-use super::confirming::{Confirming, ImageFrom, Question, confirm};
+use super::asking::Asking;
+use super::confirming::{Confirming, ImageFrom};
 use super::job::{self, Ready, ToldAs};
 use super::planning::{self, Image};
 use super::reading::{ReadDrive, looked_into, reach};
@@ -18,26 +19,27 @@ use super::saving::SavedFirst;
 use crate::asked::Write;
 use crate::exit::{Exit, Failure};
 use crate::session::Session;
-use crate::session::attached::{needs_medium, platform};
+use crate::session::attached::{platform, whole_drive};
 use crate::session::images::on_shelf_or_file;
 
 /// The drive that is meant in the place of an image; nothing where a file or an image of the shelf has that name.
 pub(crate) fn meant(named: &Path, session: &Session<'_>) -> Result<Option<Drive>, Failure> {
     let Some(name) = named.to_str().filter(|_| !named.is_file()) else { return Ok(None) };
-    let is_path = name.starts_with("/dev/");
-    if !is_path && (name.parse::<Tag>().is_err() || on_shelf_or_file(named, session.common)? != named) {
-        return Ok(None);
-    }
-    let choice = pyrotyp_core::devices::choose(&*platform(session.common)?, name);
-    // A word that is no drive may be a file that is missing, and is told as one.
-    Ok(choice.ok().filter(|choice| choice.partition.is_none()).map(|choice| choice.drive))
+    let platform = platform(session.common)?;
+    let is_drive = match name.parse::<Tag>() {
+        Ok(tag) => {
+            on_shelf_or_file(named, session.common)? == named && platform.drives()?.iter().any(|one| one.tag == tag)
+        }
+        Err(_) => name.starts_with("/dev/") && platform.locate(name)?.is_some(),
+    };
+    // Any other word is a file that is missing, and is told as one.
+    is_drive.then(|| whole_drive(&*platform, name, session)).transpose()
 }
 
 /// Copies a drive to one or several.
 pub(crate) fn run(asked: &Write, from: &Drive, session: &Session<'_>) -> Result<Exit, Failure> {
     let confirming = Confirming::find(&asked.job, ImageFrom::Elsewhere)?;
     let platform = &*platform(session.common)?;
-    needs_medium(from)?;
     let started = Timestamp::now().to_string();
     let source = ReadDrive::of(JobKind::Save, "what is on it", from, platform, session)?;
     let done = copied(asked, Copying { from, drive: source.drive(), platform, started: &started }, confirming, session);
@@ -54,8 +56,8 @@ struct Copying<'a> {
 
 fn copied(asked: &Write, copying: Copying<'_>, confirming: Confirming, session: &Session<'_>) -> Result<Exit, Failure> {
     let Copying { from, drive, platform, started } = copying;
-    let bytes = reach(&looked_into(from, &Sectors::of(drive))?, from)?;
     let sectors = Sectors::of(drive);
+    let bytes = reach(&looked_into(from, &sectors)?, from)?;
     let mut inspection = looked_into(from, &Part { whole: &sectors, start: 0, bytes })?;
     // Whatever it is, it is to be the same: what would speak against an image does not speak against it.
     inspection.findings.clear();
@@ -77,15 +79,8 @@ fn copied(asked: &Write, copying: Copying<'_>, confirming: Confirming, session: 
     }
     let first = SavedFirst::of(asked, &plan, platform)?;
     let checksum = image.checksum();
-    let cleared = planning::clear(&plan)
-        .and_then(|_| planning::may_claim(&plan, platform))
-        .and_then(|()| planning::resuming(&plan, Some(bytes), None, session.common))
-        .and_then(|resuming| {
-            let question = Question { plan: &plan, content: image.on_card(&checksum), resuming: &resuming };
-            confirm(question, confirming, session.cancel, &mut || Ok(()))
-        })
-        .and_then(|()| planning::look_again(&mut plan, platform, session.common))
-        .and_then(|()| planning::clear(&plan))
+    let cleared = Asking { platform, session, content: image.on_card(&checksum) }
+        .ask(&mut plan, confirming)
         .and_then(|cleared| SavedFirst::save(first.as_ref(), platform, session).map(|()| cleared))
         .map_err(|failure| job::refused(&plan, started, failure, session))?;
     let source = DriveSource::new(drive, bytes, Gaps::Refused);

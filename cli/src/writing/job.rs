@@ -6,7 +6,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
 use pyrotyp_core::compose::Storage;
-use pyrotyp_core::devices::{DriveFault, Platform};
+use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::journal::SpentNotes;
@@ -217,7 +217,7 @@ fn report(
         put(&match told_as {
             ToldAs::Image => text::written(image.path, image.inspection, drive, outcome, common),
             ToldAs::Storage(storage) => text::reclaimed(storage, drive, outcome, common),
-            ToldAs::Gauge(extent) => looked_at(extent, drive, outcome, common),
+            ToldAs::Gauge(depth) => looked_at(depth, drive, outcome, common),
         })?;
     }
     put(&text::all_written(&drives, &outcomes))?;
@@ -246,32 +246,33 @@ fn failure(drive: &Drive, outcome: &Outcome, told_as: ToldAs<'_>) -> Option<Fail
     let file = outcome.told.fault_file.as_ref().map_or(String::new(), |file| format!("\n   there lies {file}"));
     let name = text::called(drive);
     let text = format!("drive {} ({name}): {}{file}{}", drive.tag, chain(fault), text::head_words(outcome));
-    let next = match (outcome.told.conclusion, told_as, outcome.told.result) {
-        (Some(conclusion), _, _) => conclusion.next_step(),
-        // It is short, and begins anew.
-        (None, ToldAs::Storage(_) | ToldAs::Gauge(_), JobResult::Stopped) => "run the same command again",
-        // It is never gone on with; what was there is put back.
-        (None, ToldAs::Gauge(_), JobResult::Failed) if is_gone(fault) => {
+    let next = match (outcome.told.conclusion, told_as) {
+        (Some(conclusion), _) => conclusion.next_step(),
+        (None, ToldAs::Gauge(LookDepth::Quick)) if fault.is_gone() => {
             "plug it in again: the next command that sees it puts back what was there"
         }
-        (None, _, _) => fault.next_step(),
+        (None, ToldAs::Storage(_) | ToldAs::Gauge(_)) => begun_anew(fault),
+        (None, ToldAs::Image) => fault.next_step(),
     };
     Some(Failure::new(of_job(outcome.told.result, Some(fault)), text, next))
 }
 
-fn is_gone(fault: &JobFault) -> bool {
-    use JobFault::{Flush, Read, Write};
+/// What to do about a job that is never gone on with.
+fn begun_anew(fault: &JobFault) -> &'static str {
     match fault {
-        Write { source, .. } | Flush { source } | Read { source, .. } => matches!(source, DriveFault::Gone),
-        _ => false,
+        JobFault::Stopped { .. } | JobFault::Died(_) => "run the same command again",
+        JobFault::Write { .. } | JobFault::Flush { .. } | JobFault::Read { .. } => {
+            "try another port and run the same command again; if it fails there too, discard the drive"
+        }
+        other => other.next_step(),
     }
 }
 
 /// What a look at a drive has found; nothing where it came to nothing.
-fn looked_at(extent: LookDepth, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
+fn looked_at(depth: LookDepth, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
     let (tag, name) = (drive.tag.to_string(), drive.name());
     let seconds = outcome.told.stages.iter().map(|stage| stage.seconds).sum();
-    let of = LookedAt { tag: &tag, name: &name, extent, seconds };
+    let of = LookedAt { tag: &tag, name: &name, depth, seconds };
     outcome.told.gauged.as_ref().map_or(String::new(), |found| gauged::gauged(found, &of, common))
 }
 

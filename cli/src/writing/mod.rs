@@ -1,5 +1,6 @@
 //! An image on its way to drives: chosen, confirmed, run and told, whether it comes from a file, a pipe or a line.
 
+pub(crate) mod asking;
 pub(crate) mod choosing;
 pub(crate) mod confirming;
 pub(crate) mod copying;

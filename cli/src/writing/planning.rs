@@ -3,12 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::bytes::{ReadAt, human_bytes};
 use pyrotyp_core::devices::{After, Platform, PlatformError};
 use pyrotyp_core::drive::Choice;
 use pyrotyp_core::examine::Check;
 use pyrotyp_core::guard::{Cleared, Confirmed, Refused};
-use pyrotyp_core::image::Inspection;
+use pyrotyp_core::image::{self, Inspection};
 use pyrotyp_core::job::{ReadBack, Start, Writing};
 use pyrotyp_core::plan::{How, Plan, PlannedImage, Resume, Wish};
 use pyrotyp_core::published::Report;
@@ -17,7 +17,7 @@ use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::{Level, machine};
 
 use crate::asked::{Common, Job};
-use crate::exit::{Exit, Failure};
+use crate::exit::{Exit, Failure, plain};
 use crate::out::say;
 use crate::session::Session;
 use crate::session::attached::{ARRIVING, choose_drive};
@@ -95,6 +95,19 @@ impl Image<'_> {
             findings: self.inspection.findings.clone(),
         }
     }
+}
+
+/// What is known of something that was made for drives with sectors of this size. It is to start nothing: what would speak against an
+/// image does not speak against it.
+pub(crate) fn made(bytes: &dyn ReadAt, sector_bytes: u32, called: &str) -> Result<Inspection, Failure> {
+    let mut inspection = image::inspect_on(bytes, sector_bytes).map_err(|error| {
+        Failure::new(Exit::Unexpected, format!("what was made can't be read: {}", plain(&error)), "report this")
+    })?;
+    inspection.findings.clear();
+    inspection.label = Some(called.to_owned());
+    // A table may reach further than what is written.
+    inspection.span.needs_bytes = bytes.size();
+    Ok(inspection)
 }
 
 /// Refuses a name that proves nothing, where nobody confirms it.

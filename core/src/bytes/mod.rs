@@ -8,5 +8,6 @@ mod read_at;
 mod size;
 
 pub use rate::Rate;
+pub(crate) use read_at::clipped;
 pub use read_at::{Cursor, Part, ReadAt, read_block};
 pub use size::{MIB, human_bytes};

@@ -39,6 +39,13 @@ pub trait ReadAt: Sync {
     }
 }
 
+/// The part of `into` that bytes of length `size` fill from byte `at` on.
+pub(crate) fn clipped(size: u64, at: u64, into: &mut [u8]) -> &mut [u8] {
+    let left = usize::try_from(size.saturating_sub(at)).unwrap_or(usize::MAX);
+    let count = left.min(into.len());
+    into.get_mut(..count).unwrap_or_default()
+}
+
 /// Reads bytes in their order, from a place on.
 pub struct Cursor<'a> {
     /// What is read.

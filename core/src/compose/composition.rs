@@ -3,7 +3,7 @@
 use std::io;
 use std::ops::Range;
 
-use crate::bytes::ReadAt;
+use crate::bytes::{ReadAt, clipped};
 
 /// Bytes that were made, at their place.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -103,11 +103,9 @@ impl ReadAt for Composition {
     }
 
     fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
-        let left = usize::try_from(self.bytes.saturating_sub(at)).unwrap_or(usize::MAX);
-        let count = left.min(into.len());
-        let into = into.get_mut(..count).unwrap_or_default();
+        let into = clipped(self.bytes, at, into);
         into.fill(0);
-        let end = at.saturating_add(count as u64);
+        let end = at.saturating_add(into.len() as u64);
         let first = self.segments.partition_point(|segment| segment.end() <= at);
         for segment in self.segments.iter().skip(first).take_while(|segment| segment.at < end) {
             let (skipped, before) = (at.saturating_sub(segment.at), segment.at.saturating_sub(at));
@@ -115,7 +113,7 @@ impl ReadAt for Composition {
             let (from, to) = (segment.bytes.iter().skip(place(skipped)), into.iter_mut().skip(place(before)));
             to.zip(from).for_each(|(into, byte)| *into = *byte);
         }
-        Ok(count)
+        Ok(into.len())
     }
 }
 

@@ -1,6 +1,7 @@
 //! An empty ext4 volume, as the system's own program makes it: what that writes becomes segments, and all between stays as it is.
 
 use crate::compose::composition::Composition;
+use crate::compose::guid;
 use crate::compose::storage::ComposeError;
 use crate::compose::volume_kind::VolumeKind;
 use crate::machine::{self, ProgramError, WrittenStretch};
@@ -28,12 +29,10 @@ pub(super) fn ext4(wanted: &ExtVolume<'_>) -> Result<Composition, ComposeError> 
     if bytes < BYTES_LEAST {
         return Err(ComposeError::Size { kind: VolumeKind::Ext4, bytes });
     }
-    let uuid = uuid(wanted.serial);
+    let uuid = guid::text(guid::uuid(wanted.serial, "volume"));
     // What is on it belongs to the person; nothing is told to the drive, and its tables are filled when it is mounted.
-    let owner = match machine::person() {
-        Ok(Some(person)) => format!("root_owner={}:{}", person.user, person.group),
-        _ => "root_owner".to_owned(),
-    };
+    let person = machine::person().map_err(|error| ComposeError::Program { why: error.to_string() })?;
+    let owner = person.map_or("root_owner".to_owned(), |person| format!("root_owner={}:{}", person.user, person.group));
     let options = format!("lazy_itable_init=1,nodiscard,{owner},hash_seed={uuid}");
     let block = BLOCK_BYTES.to_string();
     let words = ["-q", "-F", "-b", &block, "-m", "0", "-U", &uuid, "-E", &options, "-L", wanted.label];
@@ -47,15 +46,4 @@ fn of_program(error: ProgramError) -> ComposeError {
     let is_missing = matches!(error, ProgramError::Missing { .. });
     let why = crate::text::chain(&error);
     if is_missing { ComposeError::Missing { why } } else { ComposeError::Program { why } }
-}
-
-/// A random UUID (RFC 9562, section 5.4) that is the same for the same serial number.
-fn uuid(serial: u32) -> String {
-    let digest = blake3::hash(&[&serial.to_le_bytes()[..], b"volume"].concat());
-    let mut bytes: [u8; 16] = digest.as_bytes().first_chunk().copied().unwrap_or_default();
-    bytes[6] = bytes[6] & 0x0F | 0x40;
-    bytes[8] = bytes[8] & 0x3F | 0x80;
-    let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-    let groups = [0..8, 8..12, 12..16, 16..20, 20..32].map(|group| hex.get(group).unwrap_or_default().to_owned());
-    groups.join("-")
 }

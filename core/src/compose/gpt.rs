@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use crate::bytes::field::put;
+use crate::compose::guid::{on_disk, uuid};
 use crate::compose::mbr::mbr;
 use crate::volume::gpt::{
     ALTERNATE_LBA, DISK_GUID, ENTRY_COUNT, ENTRY_CRC, ENTRY_FIRST, ENTRY_GUID, ENTRY_LAST, ENTRY_LBA, ENTRY_NAME,
@@ -53,7 +54,7 @@ impl GptTable<'_> {
     fn entries(&self) -> Vec<u8> {
         let mut array = vec![0u8; (ENTRIES.saturating_mul(ENTRY_BYTES)) as usize];
         put(&mut array, 0, &self.kind);
-        put(&mut array, ENTRY_GUID, &guid(self.serial, b"partition"));
+        put(&mut array, ENTRY_GUID, &on_disk(uuid(self.serial, "partition")));
         put(&mut array, ENTRY_FIRST, &self.partition.start.to_le_bytes());
         put(&mut array, ENTRY_LAST, &self.partition.end.saturating_sub(1).to_le_bytes());
         let name: Vec<u8> = self.name.encode_utf16().take(NAME_UNITS).flat_map(u16::to_le_bytes).collect();
@@ -74,7 +75,7 @@ impl GptTable<'_> {
         for (place, block) in places.into_iter().chain([(ENTRY_LBA, array_at)]) {
             put(&mut header, place, &block.to_le_bytes());
         }
-        put(&mut header, DISK_GUID, &guid(self.serial, b"drive"));
+        put(&mut header, DISK_GUID, &on_disk(uuid(self.serial, "drive")));
         let numbers = [(ENTRY_COUNT, ENTRIES), (ENTRY_SIZE, ENTRY_BYTES), (ENTRY_CRC, crc32fast::hash(array))];
         for (place, number) in numbers {
             put(&mut header, place, &number.to_le_bytes());
@@ -98,14 +99,4 @@ impl GptTable<'_> {
         end.extend(self.header(last, 1, &array));
         GptCopies { start, end }
     }
-}
-
-/// A random GUID (RFC 9562, section 5.4), as it lies on disk, that is the same for the same serial number.
-fn guid(serial: u32, of: &[u8]) -> [u8; 16] {
-    let digest = blake3::hash(&[&serial.to_le_bytes(), of].concat());
-    let mut guid: [u8; 16] = digest.as_bytes().first_chunk().copied().unwrap_or_default();
-    // The third group lies with its low byte first.
-    guid[7] = guid[7] & 0x0F | 0x40;
-    guid[8] = guid[8] & 0x3F | 0x80;
-    guid
 }

@@ -1,6 +1,7 @@
 //! A digest for each block of an image: what a drive that was written is compared with.
 
 use std::io;
+use std::sync::LazyLock;
 
 use crate::bytes::{MIB, ReadAt};
 use crate::hash::Taker;
@@ -13,7 +14,8 @@ pub type BlockDigests = Vec<blake3::Hash>;
 
 /// What stands in a list of digests for a block that stays as it is on the drive: the digest of no bytes.
 pub fn hole_digest() -> blake3::Hash {
-    blake3::hash(&[])
+    static HOLE: LazyLock<blake3::Hash> = LazyLock::new(|| blake3::hash(&[]));
+    *HOLE
 }
 
 /// Computes the digests of an image's blocks while its bytes go by.

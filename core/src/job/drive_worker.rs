@@ -72,15 +72,7 @@ impl<'a> DriveWorker<'a> {
             number,
             has_arrived: false,
             limit: u64::MAX,
-            outcome: Outcome {
-                told: DriveOutcome::untouched(JobResult::Refused),
-                fault: None,
-                image_bytes: None,
-                sha256: None,
-                blocks: Vec::new(),
-                release_fault: None,
-                spent_notes: None,
-            },
+            outcome: Outcome::of(DriveOutcome::untouched(JobResult::Refused)),
         }
     }
 
@@ -375,7 +367,7 @@ impl<'a> DriveWorker<'a> {
         let shared = self.shared;
         let order = shared.order;
         let moved = |bytes: u64| {
-            let holes = hole_bytes(order.source, usize::MAX, frame.whole_blocks_before(bytes));
+            let holes = hole_bytes(order.source, frame.whole_blocks_before(bytes));
             length(&frame.body(bytes)).saturating_sub(holes)
         };
         let bytes = order.source.bytes().map(moved);

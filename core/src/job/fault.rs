@@ -160,8 +160,14 @@ pub enum JobFault {
         /// Why.
         source: io::Error,
     },
+    /// An earlier look was cut off, and what it kept is not put back yet.
+    #[error("marks of an earlier look are still on the drive; what lay there is kept in {}", file.shown())]
+    StillMarked {
+        /// Where.
+        file: PathBuf,
+    },
     /// The file into which a drive is saved can't be written or read.
-    #[error("the file can't be written")]
+    #[error("the file can't be written, or what is there of it can't be used")]
     File {
         /// Why.
         source: io::Error,
@@ -257,11 +263,22 @@ impl JobFault {
             Self::Keeping { .. } => {
                 "make room there, or name another folder with --state, then run the same command again"
             }
-            Self::File { .. } => "make room, then run the same command again: it goes on from there",
+            Self::StillMarked { .. } => "plug the drive into another port: the next command that sees it tries again",
+            Self::File { .. } => "make room or choose another name, then run the same command again",
             Self::OtherPart { .. } => "remove it, or choose another name",
             Self::NotPutBack { .. } => "plug the drive into another port: the next command that sees it tries again",
             Self::Died(_) => "report what is said above; the same command with --resume goes on from there",
             Self::Stopped { .. } => "to go on from there, run the same command with --resume",
+        }
+    }
+
+    /// Whether the drive is not attached any more.
+    pub fn is_gone(&self) -> bool {
+        match self {
+            Self::Write { source, .. } | Self::Flush { source } | Self::Read { source, .. } => {
+                matches!(source, DriveFault::Gone)
+            }
+            _ => false,
         }
     }
 
@@ -295,7 +312,8 @@ impl JobFault {
             | Self::NotCleared { .. }
             | Self::DoesNotFit(_)
             | Self::OtherJob { .. }
-            | Self::OtherPart { .. } => JobResult::Refused,
+            | Self::OtherPart { .. }
+            | Self::StillMarked { .. } => JobResult::Refused,
             Self::Image(fault) if matches!(**fault, ImageFault::Other { .. }) => JobResult::Refused,
             Self::Differs | Self::SealDiffers { .. } | Self::NotTaken { .. } | Self::NotKept { .. } => {
                 JobResult::Differs

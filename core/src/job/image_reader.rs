@@ -251,9 +251,9 @@ fn is_hole(source: &dyn Source, block: usize, withheld_from: usize) -> bool {
     (1..withheld_from).contains(&block) && source.is_hole(block)
 }
 
-/// How many bytes of the first so many blocks stay as they are.
-pub(super) fn hole_bytes(source: &dyn Source, blocks: usize, withheld_from: usize) -> u64 {
-    let holes = (0..blocks.min(withheld_from)).filter(|block| is_hole(source, *block, withheld_from)).count();
+/// How many bytes before what is withheld stay as they are.
+pub(super) fn hole_bytes(source: &dyn Source, withheld_from: usize) -> u64 {
+    let holes = (0..withheld_from).filter(|block| is_hole(source, *block, withheld_from)).count();
     start_of(holes)
 }
 

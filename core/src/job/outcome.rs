@@ -27,6 +27,19 @@ pub struct Outcome {
 }
 
 impl Outcome {
+    /// Of which nothing more is known than what goes on record.
+    pub(super) fn of(told: DriveOutcome) -> Self {
+        Self {
+            told,
+            fault: None,
+            image_bytes: None,
+            sha256: None,
+            blocks: Vec::new(),
+            release_fault: None,
+            spent_notes: None,
+        }
+    }
+
     /// How much of the image went over this drive or was compared with it, in bytes: all but its holes, once all of it was read.
     pub fn moved_bytes(&self) -> Option<u64> {
         let holes = self.blocks.iter().filter(|digest| **digest == Some(hole_digest())).count();
@@ -38,14 +51,7 @@ impl Outcome {
     pub(super) fn of_fault(fault: ImageFault) -> Self {
         let fault = JobFault::from(fault);
         let told = DriveOutcome { head: Head::Unknown, ..DriveOutcome::untouched(fault.result()) };
-        Self {
-            told: DriveOutcome { fault: Some(chain(&fault)), ..told },
-            fault: Some(fault),
-            image_bytes: None,
-            sha256: None,
-            blocks: Vec::new(),
-            release_fault: None,
-            spent_notes: None,
-        }
+        let told = DriveOutcome { fault: Some(chain(&fault)), ..told };
+        Self { fault: Some(fault), ..Self::of(told) }
     }
 }

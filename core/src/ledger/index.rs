@@ -71,6 +71,11 @@ pub struct JobRow {
 }
 
 impl JobRow {
+    /// Whether a drive of it held something else afterwards: a look at a drive writes to it only where it fills it.
+    pub fn changed(&self, drive: &RowDrive) -> bool {
+        self.kind.changes_drives() || drive.write_rate.is_some()
+    }
+
     /// What its image is called: by itself, or else by its file.
     pub fn called(&self) -> &str {
         called(self.title.as_deref(), &self.image)
@@ -273,7 +278,7 @@ impl Index {
         // Names sort by time. Beside max(), SQLite takes the other columns from the row that has it.
         let query = "SELECT id, name, started, ended, kind, jobs.result, person, bench, image_file, title, label, image_bytes, sha256,
                     tag, vendor, model, serial, bytes, drives.result, write_rate, read_rate, conclusion, max(name)
-             FROM drives JOIN jobs ON id = job 
+             FROM drives JOIN jobs ON id = job
              WHERE (kind IN ('write', 'reclaim') OR kind = 'gauge' AND write_rate IS NOT NULL) AND drives.result <> 'refused'
              GROUP BY tag, vendor, model, serial, bytes";
         self.rows(query, Vec::new()).map_err(of_sqlite)

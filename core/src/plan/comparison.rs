@@ -8,7 +8,7 @@ use crate::job::{Comparison, JobFault, TOLD_MOST};
 use crate::plan::making::whose;
 use crate::record::{
     Cause, Conclusion, Difference, DriveOutcome, DriveRecord, Gauged, Head, ImageRecord, JobKind, JobResult,
-    RECORD_VERSION, Record, Stage, StageDone, Trust, job_name,
+    RECORD_VERSION, Record, Stage, StageDone, job_name,
 };
 use crate::text::chain;
 
@@ -34,7 +34,7 @@ pub fn surface(image: ImageRecord, drive: &Drive, found: &Result<Gauged, JobFaul
     let seconds = seconds_since(started);
     let outcome = match found {
         Ok(gauged) => {
-            let result = if gauged.verdict == Trust::Sound { JobResult::Verified } else { JobResult::Differs };
+            let result = gauged.verdict.result();
             let conclusion = (result == JobResult::Differs).then_some(Conclusion::Unreadable);
             DriveOutcome {
                 stages: vec![StageDone { name: Stage::Surface, bytes: gauged.claimed_bytes, seconds }],

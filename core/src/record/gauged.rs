@@ -3,6 +3,8 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::result::JobResult;
+
 /// Whether a drive can be trusted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
@@ -15,6 +17,17 @@ pub enum Trust {
     Failing,
     /// There is nothing to go by.
     Unknown,
+}
+
+impl Trust {
+    /// How a job ended that found this.
+    pub fn result(self) -> JobResult {
+        match self {
+            Self::Sound => JobResult::Verified,
+            Self::Smaller | Self::Failing => JobResult::Differs,
+            Self::Unknown => JobResult::Failed,
+        }
+    }
 }
 
 /// What is the matter with a part of a drive.

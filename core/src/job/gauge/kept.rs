@@ -15,7 +15,6 @@ use crate::drive::Tag;
 use crate::job::gauge::marks::{MARK_BYTES, Marker};
 use crate::job::lock::lock;
 use crate::machine;
-use crate::text::Shown;
 
 /// Version of the format.
 const VERSION: u32 = 1;
@@ -70,22 +69,22 @@ fn digest(at: u64, bytes: &[u8]) -> blake3::Hash {
 }
 
 impl KeptPlaces {
-    /// Begins, for a look with this seed.
+    /// Begins, for a look with this seed; `None` where something is kept already, which nobody else has.
     ///
     /// # Errors
-    /// When it can't be written, or something is kept already: nobody else has that.
-    pub(super) fn begin(path: &Path, drive: &Tag, drive_bytes: u64, seed: &str) -> io::Result<Self> {
+    /// When it can't be written.
+    pub(super) fn begin(path: &Path, drive: &Tag, drive_bytes: u64, seed: &str) -> io::Result<Option<Self>> {
         let heading = KeptHeading { version: VERSION, drive: drive.to_string(), drive_bytes, seed: seed.to_owned() };
         let mut line = serde_json::to_string(&heading)?;
         line.push('\n');
         // Whole or not there: the name is on the disk before anything is marked.
         path.parent().map_or(Ok(()), machine::make_folder)?;
         if !machine::keep_absent(path, line.as_bytes())? {
-            let text = format!("what an earlier look kept of it is not put back yet ({})", path.shown());
-            return Err(io::Error::new(io::ErrorKind::AlreadyExists, text));
+            return Ok(None);
         }
         let file = machine::open_own(path, OpenOptions::new().read(true).write(true))?;
-        Ok(Self { heading, path: path.to_owned(), file: Mutex::new(file), pieces: Vec::new(), end: line.len() as u64 })
+        let end = line.len() as u64;
+        Ok(Some(Self { heading, path: path.to_owned(), file: Mutex::new(file), pieces: Vec::new(), end }))
     }
 
     /// What an earlier look left; `None` where there is nothing.
@@ -205,7 +204,7 @@ mod tests {
         let tag: Tag = "DBR7J".parse().unwrap();
         let path = kept_path(folder.path(), &tag);
         assert!(KeptPlaces::find(&path).unwrap().is_none());
-        let mut kept = KeptPlaces::begin(&path, &tag, 1 << 30, "seed").unwrap();
+        let mut kept = KeptPlaces::begin(&path, &tag, 1 << 30, "seed").unwrap().unwrap();
         for number in 0..3u8 {
             kept.keep(u64::from(number) << 20, &[number; 1024]).unwrap();
         }
@@ -227,8 +226,7 @@ mod tests {
         assert_eq!(found(&[&bytes[..], b"more"].concat()).0, all);
         std::fs::write(&path, &bytes).unwrap();
         let kept = KeptPlaces::find(&path).unwrap().unwrap();
-        let again = KeptPlaces::begin(&path, &tag, 1 << 30, "another").err().unwrap();
-        assert!(again.to_string().starts_with("what an earlier look kept of it is not put back yet"), "{again}");
+        assert!(KeptPlaces::begin(&path, &tag, 1 << 30, "another").unwrap().is_none());
         assert!(std::fs::read(&path).unwrap() == bytes && !kept.is_empty());
         assert!(kept.is_about(&tag, 1 << 30) && !kept.is_about(&tag, 1 << 29));
         kept.remove();

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use crate::bytes::ReadAt;
+use crate::bytes::{ReadAt, clipped};
 use crate::job::layout::HEAD_BYTES;
 
 /// Bytes that follow from a seed; the head is zeros, so that no PC takes it for anything.
@@ -24,15 +24,13 @@ impl ReadAt for Pattern {
     }
 
     fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
-        let left = usize::try_from(self.bytes.saturating_sub(at)).unwrap_or(usize::MAX);
-        let count = left.min(into.len());
-        let into = into.get_mut(..count).unwrap_or_default();
+        let into = clipped(self.bytes, at, into);
         let mut stream = blake3::Hasher::new_keyed(&self.key).finalize_xof();
         stream.set_position(at);
         stream.fill(into);
-        let head = usize::try_from(HEAD_BYTES.saturating_sub(at)).unwrap_or(usize::MAX).min(count);
+        let head = usize::try_from(HEAD_BYTES.saturating_sub(at)).unwrap_or(usize::MAX).min(into.len());
         into.get_mut(..head).unwrap_or_default().fill(0);
-        Ok(count)
+        Ok(into.len())
     }
 }
 

@@ -145,7 +145,7 @@ mod tests {
         let tag = "DBR7J".parse().unwrap();
         let old = vec![0x5A; ALIGNMENT];
         let drive = Round(Mutex::new(old.clone()));
-        let mut kept = KeptPlaces::begin(&folder.path().join("a.kept"), &tag, drive.bytes(), "seed").unwrap();
+        let mut kept = KeptPlaces::begin(&folder.path().join("a.kept"), &tag, drive.bytes(), "seed").unwrap().unwrap();
         let marker = kept.marker();
         let mut bytes = vec![0; ALIGNMENT];
         // The second place is kept when it shows the marks of the first already.

@@ -6,7 +6,8 @@ use std::ops::Range;
 use std::path::Path;
 use std::time::Instant;
 
-use crate::devices::{ALIGNMENT, After, AlignedBuf, DriveFault, DriveIo, DriveWrite, Platform};
+use crate::devices::{ALIGNMENT, After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform};
+use crate::drive::Tag;
 use crate::guard::{Cleared, ImageNeeds};
 use crate::hash::BLOCK_BYTES;
 use crate::job::gauge::kept::{KeptPlaces, PIECE};
@@ -53,17 +54,20 @@ pub fn quick_look(
 ) -> Outcome {
     let watcher = &Shielded::new(watcher);
     let began = Instant::now();
-    let mut outcome = Outcome::untouched();
-    let looked = contained(|| claimed(look, platform, cleared, cancel, watcher));
-    let gauged = looked.unwrap_or_else(|died| Err(died.into()));
+    let mut outcome = Outcome::of(DriveOutcome::untouched(JobResult::Refused));
+    let tag = cleared.drive().tag.clone();
+    let claimed = contained(|| claim(look, platform, cleared, watcher)).unwrap_or_else(|died| Err(died.into()));
+    let looked = claimed.and_then(|drive| {
+        let looked = contained(|| looked_at(look, &*drive, &tag, cancel, watcher));
+        let looked = looked.unwrap_or_else(|died| Err(died.into()));
+        let after = if looked.is_ok() { look.after } else { After::Keep };
+        outcome.release_fault = drive.release(after).err();
+        looked
+    });
     let told = &mut outcome.told;
-    match gauged {
+    match looked {
         Ok(Looked { gauged, bytes }) => {
-            told.result = match gauged.verdict {
-                Trust::Sound => JobResult::Verified,
-                Trust::Unknown => JobResult::Failed,
-                Trust::Smaller | Trust::Failing => JobResult::Differs,
-            };
+            told.result = gauged.verdict.result();
             told.conclusion = conclusion(&gauged);
             told.stages.push(StageDone { name: Stage::Probe, bytes, seconds: began.elapsed().as_secs_f64() });
             told.gauged = Some(gauged);
@@ -98,36 +102,45 @@ struct Looked {
     bytes: u64,
 }
 
-fn claimed(
+fn claim(
     look: &QuickLook<'_>,
     platform: &dyn Platform,
     cleared: Cleared,
-    cancel: &Cancel,
     watcher: &dyn Watcher,
-) -> Result<Looked, JobFault> {
-    let tag = cleared.drive().tag.clone();
+) -> Result<Box<dyn Claimed>, JobFault> {
     if cleared.needs() != look.needs {
-        return Err(JobFault::NotCleared { tag });
+        return Err(JobFault::NotCleared { tag: cleared.drive().tag.clone() });
     }
     watcher.heard(0, &Event::Began { stage: Stage::Claim, bytes: Some(0) });
     let drive = platform.claim(cleared)?;
     watcher.heard(0, &Event::Ended { stage: Stage::Claim });
+    Ok(drive)
+}
+
+/// Marks, looks and puts back what was there.
+fn looked_at(
+    look: &QuickLook<'_>,
+    drive: &dyn DriveWrite,
+    tag: &Tag,
+    cancel: &Cancel,
+    watcher: &dyn Watcher,
+) -> Result<Looked, JobFault> {
     let heartbeat = Heartbeat::new();
-    let looked = watched(std::slice::from_ref(&heartbeat), Pacing::default().stall_after, watcher, || {
-        let drive = &Watched { drive: &*drive, heartbeat: &heartbeat };
+    watched(std::slice::from_ref(&heartbeat), Pacing::default().stall_after, watcher, || {
+        let drive = &Watched { drive, heartbeat: &heartbeat };
         let Some(places) = Places::of(drive.bytes()) else {
             return Ok(Looked { gauged: nothing(drive.bytes()), bytes: 0 });
         };
-        let kept = KeptPlaces::begin(look.kept, &tag, drive.bytes(), look.seed);
+        let kept = KeptPlaces::begin(look.kept, tag, drive.bytes(), look.seed);
         let kept = kept.map_err(|source| JobFault::Keeping { source })?;
+        let kept = kept.ok_or_else(|| JobFault::StillMarked { file: look.kept.to_owned() })?;
         let bytes = places.bytes();
         // Each byte is read, marked and read, then read once more, put back and read.
         watcher.heard(0, &Event::Began { stage: Stage::Probe, bytes: Some(bytes.saturating_mul(6)) });
-        let mut looking = Probing::new(drive, kept, cancel, Teller::of(watcher, 0, Stage::Probe));
-        let gauged = contained(|| looking.look(&places)).unwrap_or_else(|died| Err(died.into()));
-        let is_gone = gauged.as_ref().is_err_and(is_gone);
-        if !is_gone {
-            let Probing { kept, mut teller, mut moved, .. } = looking;
+        let mut probing = Probing::new(drive, kept, cancel, Teller::of(watcher, 0, Stage::Probe));
+        let gauged = contained(|| probing.look(&places)).unwrap_or_else(|died| Err(died.into()));
+        if !gauged.as_ref().is_err_and(JobFault::is_gone) {
+            let Probing { kept, mut teller, mut moved, .. } = probing;
             put_back(&kept, drive, &mut |bytes| {
                 moved = moved.saturating_add(bytes);
                 teller.tell(moved);
@@ -136,19 +149,7 @@ fn claimed(
         }
         watcher.heard(0, &Event::Ended { stage: Stage::Probe });
         gauged.map(|gauged| Looked { gauged, bytes })
-    });
-    let after = if looked.is_ok() { look.after } else { After::Keep };
-    // That it can't be ejected does not change what was found.
-    let _ = drive.release(after);
-    looked
-}
-
-fn is_gone(fault: &JobFault) -> bool {
-    use JobFault::{Flush, Read, Write};
-    match fault {
-        Write { source, .. } | Flush { source } | Read { source, .. } => matches!(source, DriveFault::Gone),
-        _ => false,
-    }
+    })
 }
 
 /// What is known of a drive at which nothing could be looked.
@@ -163,8 +164,8 @@ struct Probe {
     is_readable: bool,
 }
 
-struct Probing<'a, D> {
-    drive: &'a D,
+struct Probing<'a> {
+    drive: &'a dyn DriveWrite,
     kept: KeptPlaces,
     marker: Marker,
     cancel: &'a Cancel,
@@ -183,8 +184,8 @@ struct Timed {
     seconds: f64,
 }
 
-impl<'a, D: DriveWrite> Probing<'a, D> {
-    fn new(drive: &'a D, kept: KeptPlaces, cancel: &'a Cancel, teller: Teller<'a>) -> Self {
+impl<'a> Probing<'a> {
+    fn new(drive: &'a dyn DriveWrite, kept: KeptPlaces, cancel: &'a Cancel, teller: Teller<'a>) -> Self {
         Self {
             drive,
             marker: kept.marker(),
@@ -235,6 +236,8 @@ impl<'a, D: DriveWrite> Probing<'a, D> {
 
     /// Comes closer to the true end: places up to the first byte are good, and those from the last on are bad.
     fn narrow(&mut self, mut range: Range<u64>, places: &Places) -> Result<u64, JobFault> {
+        // Places as small as these tell no speed.
+        let (writes, reads) = (self.write.len(), self.read.len());
         for _ in 0..STEPS_MOST {
             let steps = between(&range);
             if length(&range) <= BLOCK_BYTES || steps.is_empty() {
@@ -250,6 +253,8 @@ impl<'a, D: DriveWrite> Probing<'a, D> {
             let (last_good, first_bad) = self.edge(&steps, &good);
             range = last_good.max(range.start)..first_bad.unwrap_or(range.end);
         }
+        self.write.truncate(writes);
+        self.read.truncate(reads);
         Ok(range.start)
     }
 
@@ -453,19 +458,4 @@ fn requests(range: &Range<u64>) -> impl Iterator<Item = (u64, usize)> + use<> {
         let bytes = usize::try_from(end.saturating_sub(at)).unwrap_or(PIECE).min(PIECE);
         (at, bytes)
     })
-}
-
-impl Outcome {
-    /// Of a drive that stays as it was.
-    pub(super) fn untouched() -> Self {
-        Self {
-            told: DriveOutcome::untouched(JobResult::Refused),
-            fault: None,
-            image_bytes: None,
-            sha256: None,
-            blocks: Vec::new(),
-            release_fault: None,
-            spent_notes: None,
-        }
-    }
 }

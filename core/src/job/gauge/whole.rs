@@ -57,8 +57,7 @@ mod tests {
     use crate::record::Difference;
 
     fn outcome(result: JobResult, conclusion: Option<Conclusion>, differences: &[(u64, u64, Cause)]) -> Outcome {
-        let mut outcome = Outcome::untouched();
-        outcome.told.result = result;
+        let mut outcome = Outcome::of(crate::record::DriveOutcome::untouched(result));
         outcome.told.conclusion = conclusion;
         let difference = |(offset, bytes, cause): &(u64, u64, Cause)| Difference {
             offset: *offset,

@@ -12,7 +12,6 @@ use crate::drive::Tag;
 use crate::hash::{Algorithm, BLOCK_BYTES, Hashers};
 use crate::job::block_queue::{BlockQueue, Next};
 use crate::job::image_reader::ImageReader;
-use crate::job::layout::length;
 use crate::job::save::drive_source::{DriveSource, Gaps, ReadAhead};
 use crate::job::save::map::SaveMap;
 use crate::job::save::target::{FileTarget, Packing, map_path, part_path, sum_path};
@@ -93,11 +92,13 @@ pub fn save(
 fn of_drive(fault: JobFault) -> JobFault {
     let JobFault::Image(image) = &fault else { return fault };
     let ImageFault::Read { at, source } = &**image else { return fault };
-    let source = match source.kind() {
-        io::ErrorKind::NotConnected => DriveFault::Gone,
-        kind => DriveFault::Failed(io::Error::new(kind, source.to_string())),
-    };
+    let source = read_fault(io::Error::new(source.kind(), source.to_string()));
     JobFault::Read { at: *at, bytes: BLOCK_BYTES, source }
+}
+
+/// What a [`DriveSource`] could not do.
+fn read_fault(error: io::Error) -> DriveFault {
+    if error.kind() == io::ErrorKind::NotConnected { DriveFault::Gone } else { DriveFault::Failed(error) }
 }
 
 fn file_fault(source: io::Error) -> JobFault {
@@ -148,11 +149,14 @@ impl Saving<'_> {
     fn earlier(&self) -> Result<SaveMap, JobFault> {
         let SaveOrder { drive, bytes, file, packing, .. } = *self.order;
         let fresh = SaveMap::begin(drive, self.drive.bytes(), bytes);
-        let found = SaveMap::find(&map_path(file)).map_err(file_fault)?;
         if !part_path(file).exists() {
             return Ok(fresh);
         }
-        let Some(mut map) = found.filter(|found| found.is_like(&fresh)) else {
+        let found = SaveMap::find(&map_path(file)).map_err(file_fault)?;
+        let frames =
+            if packing == Packing::Zst { found.as_ref().map_or(0, |map| map.done.div_ceil(BLOCK_BYTES)) } else { 0 };
+        let fits = |found: &SaveMap| found.is_like(&fresh) && found.frames.len() as u64 == frames;
+        let Some(mut map) = found.filter(fits) else {
             return Err(JobFault::OtherPart { file: part_path(file) });
         };
         // Whole blocks alone are gone on with: in them it is read.
@@ -235,14 +239,13 @@ impl Saving<'_> {
                 let whole = bytes.checked_next_multiple_of(sector).unwrap_or(bytes);
                 source
                     .fill(at, &mut buffer, usize::try_from(whole).unwrap_or(PIECE))
-                    .map_err(|error| JobFault::Read { at, bytes, source: DriveFault::Failed(error) })?;
+                    .map_err(|error| JobFault::Read { at, bytes, source: read_fault(error) })?;
                 let read = buffer.get(..usize::try_from(bytes).unwrap_or(PIECE)).unwrap_or_default();
                 target.mend(at, read).map_err(file_fault)?;
                 at = at.saturating_add(bytes);
             }
         }
-        let left = source.unreadable().into_iter();
-        Ok(left.map(|range| range.start..range.end.min(self.order.bytes)).filter(|range| length(range) > 0).collect())
+        Ok(source.unreadable())
     }
 
     fn hash(&self, path: &Path) -> Result<String, JobFault> {

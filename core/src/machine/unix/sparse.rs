@@ -13,12 +13,12 @@ use crate::machine::sparse::{ProgramError, WrittenStretch};
 
 /// Most that is held of what a program wrote, in bytes.
 const MOST: u64 = 192 << 20;
-/// Where programs lie that not everybody's PATH leads to.
+/// Where the system's own programs lie; what a person put elsewhere comes after them.
 const SYSTEM_FOLDERS: [&str; 2] = ["/usr/sbin", "/sbin"];
 
 fn find(program: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
-    let folders = std::env::split_paths(&path).chain(SYSTEM_FOLDERS.map(PathBuf::from));
+    let folders = SYSTEM_FOLDERS.map(PathBuf::from).into_iter().chain(std::env::split_paths(&path));
     folders.map(|folder| folder.join(program)).find(|file| file.is_file())
 }
 
