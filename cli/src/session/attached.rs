@@ -63,7 +63,7 @@ pub(crate) fn choose_drive(
 pub(crate) fn whole_drive(platform: &dyn Platform, asked: &str, session: &Session<'_>) -> Result<Drive, Failure> {
     let choice = choose_drive(platform, asked, session.cancel, &|text| say(session.common, text))?;
     if choice.partition.is_some() {
-        let text = format!("`{}` is a partition, and a whole drive is wanted", asked.shown());
+        let text = format!("`{}` is a partition, and an image takes a whole drive", asked.shown());
         return Err(Failure::new(Exit::Refused, text, format!("name the drive: {}", choice.drive.tag)));
     }
     needs_medium(&choice.drive)?;

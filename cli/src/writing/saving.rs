@@ -37,7 +37,7 @@ pub(crate) fn free_name(file: &Path) -> Result<PathBuf, Failure> {
     // One that an earlier run of this file made goes with its part.
     if sum_path(file).exists() && !part_path(file).exists() {
         let text = format!("{} is there already, and is about another file", sum_path(file).shown());
-        return Err(Failure::new(Exit::Usage, text, next));
+        return Err(Failure::new(Exit::Usage, text, "remove it, or choose another name"));
     }
     let folder = folder_of(file);
     if !folder.is_dir() {
