@@ -9,7 +9,9 @@ whose hybrid images nobody here made.
 
 from __future__ import annotations
 
+import hashlib
 import json
+import os
 import random
 import re
 import subprocess
@@ -290,6 +292,88 @@ def reclaimed_drives_mount_at_once(bench: Bench) -> None:
         for kind in ("fat32", "exfat", "ext4"):
             expect(f"{name} {kind} reclaimed: 0" in said, f"{name} is reclaimed as {kind}", said)
             expect(re.search(rf"{name} {kind} kept: (\d+) of \1\n", said) is not None, f"{name} keeps its files on {kind}", said)
+
+
+# One name in each script, and what is odd about names.
+NAMES = ["Größe und Maß", "café à l’été", "Ελληνικά", "Кириллица", "עברית", "العربية", "हिन्दी", "ไทย", "中文檔案", "日本語テキスト", "한국어", "🦀 und 🐧",
+         "x" * 251 + ".txt", "ж" * 120, ".hidden", "two  spaces", "LETTER~1.TXT", "Letter to Ann.txt", "Letter to Bob.txt", "UPPER.TXT", "MiXed.TxT",
+         "a.b.c.d", "semi;colon,comma=equals+plus[brackets]", "percent%dollar$tilde~"]
+
+
+def a_tree(folder: Path) -> dict[str, str]:
+    """A folder of 10,000 files and their SHA-256: names in every script, deep folders, empty files."""
+    random_bytes, sums = random.Random(11), {}
+
+    def put(path: str, content: bytes) -> None:
+        file = folder / path
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(content)
+        sums[path] = hashlib.sha256(content).hexdigest()
+
+    for number, name in enumerate(NAMES):
+        put(f"names/{name}", random_bytes.randbytes(number * 977))
+        put(f"names of folders/{name}/inside", name.encode())
+    put("/".join(f"level {n}" for n in range(40)) + "/bottom.txt", b"deep")
+    for number in range(10_000 - len(sums)):
+        put(f"many/{number % 7}/Photo {number:05}.jpeg", b"" if number % 50 == 0 else random_bytes.randbytes(number * 37 % 9000))
+    (folder / "an empty folder").mkdir()
+    return sums
+
+
+def the_longest_file(file: Path) -> None:
+    """A file of 4 GiB less one byte, mostly holes."""
+    bytes_long = 4096 * MIB - 1
+    with file.open("wb") as f:
+        f.truncate(bytes_long)
+        for at in [*range(0, bytes_long, 512 * MIB), bytes_long - 4096]:
+            f.seek(at)
+            f.write(random.Random(at).randbytes(4096))
+
+
+def files_of_composed_volumes_are_read_by_the_kernel(bench: Bench) -> None:
+    """10,000 files as laid out on FAT32 and exFAT: the system's checkers find nothing, and the kernel reads each as it was given."""
+    tree = bench.folder / "tree"
+    sums = a_tree(tree)
+    (bench.folder / "tree.sums").write_text("".join(f"{digest}  {path}\n" for path, digest in sums.items()))
+
+    def compose(kind: str, file: str) -> Path:
+        image = bench.folder / file
+        sh(bench.program.parent / "examples/compose_tree", tree, kind, str(8 * 1024 * MIB), image)
+        return image
+
+    def is_clean(image: Path, checker: str) -> None:
+        volume = bench.folder / f"{image.name}.volume"
+        sh("dd", f"if={image}", f"of={volume}", "bs=1M", "skip=4", "conv=sparse", "status=none")
+        volume.open("r+b").truncate(image.stat().st_size - 5 * MIB)
+        sh(checker, "-n", volume)
+        volume.unlink()
+
+    # The checker counts the clusters of a file in 32 bits, and takes 4 GiB of them for none.
+    is_clean(compose("fat32", "before.img"), "fsck.fat")
+    the_longest_file(tree / "longest.img")
+    drives = [Drive(kind, file=str(compose(kind, f"{kind}.img")), vendor="Kestrin", product=kind, serial=f"KP-{kind}")
+              for kind in ("fat32", "exfat")]
+    is_clean(bench.folder / "exfat.img", "fsck.exfat")
+    # All of the longest file takes two minutes each.
+    piece = 4096 * MIB if os.environ.get("PYROTYP_LAB_WHOLE") else 8 * MIB
+    places = " ".join(str(at) for at in range(0, 4096 * MIB, max(piece, 512 * MIB))) + f" {4096 * MIB - 8 * MIB}"
+    result = bench.play(
+        f"""
+        try() {{ # DEVICE TYPE OPTIONS
+            mkdir -p /mnt/v; mount -t $2 -o $3 ${{1}}1 /mnt/v; cd /mnt/v
+            sha256sum --quiet -c $LAB_HOST{bench.folder}/tree.sums; echo "$2 sums: $?"
+            for at in {places}; do cmp -i $at -n {piece} longest.img $LAB_HOST{tree}/longest.img || echo "$2 differs"; done
+            echo "$2 files: $(find . -type f | wc -l), folders: $(find . -type d | wc -l)"; cd /; umount /mnt/v
+        }}
+        try $LAB_DEV_fat32 vfat ro,utf8; try $LAB_DEV_exfat exfat ro
+        """,
+        drives=drives, modules=[*VFAT, "nls_utf8", "exfat"], limit=900)
+    said = result["said"]
+    folders = sum(1 for path in tree.rglob("*") if path.is_dir()) + 1
+    for kind in ("vfat", "exfat"):
+        for what in ("sums: 0", f"files: {len(sums) + 1}, folders: {folders}"):
+            expect(f"{kind} {what}\n" in said, f"{kind}: {what}", said[-2000:])
+        expect(f"{kind} differs" not in said, f"{kind}: the longest file is equal", said[-2000:])
 
 
 def doubted_sticks_are_gauged(bench: Bench) -> None:
@@ -678,7 +762,8 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
-    a_power_cut_leaves_every_record_whole, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+    a_power_cut_leaves_every_record_whole, files_of_composed_volumes_are_read_by_the_kernel,
+    reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use proptest::prelude::*;
 use pyrotyp_core::bytes::{Cursor, ReadAt};
-use pyrotyp_core::compose::{Composition, Storage, TableForm, VolumeKind, storage};
+use pyrotyp_core::compose::{Composition, FileBytes, Storage, TableForm, Tree, VolumeKind, storage, storage_with};
 use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{
     After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, choose,
@@ -25,6 +25,7 @@ use pyrotyp_core::job::{
 };
 use pyrotyp_core::record::{Cause, Conclusion, Head, JobResult, Stage};
 use pyrotyp_core::stop::Cancel;
+use pyrotyp_core::text::chain;
 use pyrotyp_core::{job, plan};
 
 const MIB: usize = 1 << 20;
@@ -580,7 +581,7 @@ fn what_is_said_of_an_image_comes_from_the_job_that_says_it() {
 }
 
 /// A volume in a GPT, whose copy ends with a drive of this size; between them lies what stays.
-fn in_gpt(drive_bytes: u64) -> Composition {
+fn in_gpt(drive_bytes: u64) -> Composition<'static> {
     let label = "BENCH".to_owned();
     let (kind, table) = (VolumeKind::Fat32, TableForm::Gpt);
     storage(&Storage { drive_bytes, sector_bytes: 512, kind, table, label, serial: 7 }).unwrap()
@@ -632,6 +633,38 @@ fn what_lies_in_a_hole_is_neither_written_nor_read() {
         bench.alter(69 * MIB + 7, b"no longer what it was");
         assert_eq!(compare(), JobResult::Differs);
     }
+}
+
+#[test]
+fn files_of_an_image_are_laid_out_as_they_are_written() {
+    let (image, bytes) = (image(9 * MIB), 40 * MIB as u64);
+    let label = "BENCH".to_owned();
+    let wanted = Storage {
+        drive_bytes: bytes,
+        sector_bytes: 512,
+        kind: VolumeKind::Fat32,
+        table: TableForm::Mbr,
+        label,
+        serial: 7,
+    };
+    let with = |end: u64| {
+        let mut tree = Tree::default();
+        tree.add_file("live/system.img", None, FileBytes::Parts { of: &image, parts: vec![700..5_000_000, 90..end] })
+            .unwrap();
+        storage_with(&wanted, &tree).unwrap()
+    };
+    let made = with(4_000_000);
+    let bench = Bench::new(bytes, 512, "");
+    let outcome = bench.on(&["a"], &ComposedImage(&made), &How::default()).pop().unwrap();
+    assert_eq!(outcome.told.result, JobResult::Verified, "{:?}", outcome.fault);
+    let mut wanted = vec![0; made.size() as usize];
+    made.fill_at(0, &mut wanted).unwrap();
+    assert!(bench.drive().starts_with(&wanted));
+    // A file that is shorter than was said ends the job, and nothing starts from the drive.
+    let made = with(9 * MIB as u64 + 1);
+    let outcome = bench.on(&["a"], &ComposedImage(&made), &How::default()).pop().unwrap();
+    assert_eq!((outcome.told.result, outcome.told.head), (JobResult::Failed, Head::Blank));
+    assert!(chain(&outcome.fault.unwrap()).contains("a file ends before its length"));
 }
 
 #[test]

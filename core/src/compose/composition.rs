@@ -1,34 +1,97 @@
 //! Parts with their places, read as one: zeros lie between them, and holes that stay as they are on the drive.
 
+use std::fmt;
 use std::io;
 use std::ops::Range;
+use std::sync::Arc;
 
-use crate::bytes::{ReadAt, clipped};
+use crate::bytes::{Part, ReadAt, clipped};
+use crate::compose::chains::Chains;
+use crate::compose::tree::FileBytes;
 
-/// Bytes that were made, at their place.
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct Segment {
-    at: u64,
-    bytes: Vec<u8>,
+/// What lies at a place.
+#[derive(Clone)]
+enum Content<'a> {
+    /// Bytes that were made.
+    Made(Vec<u8>),
+    /// An allocation table, made as it is read.
+    Chains(Arc<Chains>),
+    /// A range of something else, such as a file.
+    Range { of: &'a dyn ReadAt, from: u64, bytes: u64 },
 }
 
-impl Segment {
+impl Content<'_> {
+    fn size(&self) -> u64 {
+        match self {
+            Self::Made(bytes) => bytes.len() as u64,
+            Self::Chains(chains) => chains.size(),
+            Self::Range { bytes, .. } => *bytes,
+        }
+    }
+
+    /// Fills all of `into` with what lies from byte `from` of it on.
+    fn fill(&self, from: u64, into: &mut [u8]) -> io::Result<()> {
+        let wanted = into.len();
+        let count = match self {
+            Self::Made(bytes) => bytes.fill_at(from, into)?,
+            Self::Chains(chains) => chains.fill_at(from, into)?,
+            Self::Range { of, from: start, bytes } => {
+                Part { whole: *of, start: *start, bytes: *bytes }.fill_at(from, into)?
+            }
+        };
+        let short = || io::Error::new(io::ErrorKind::UnexpectedEof, "a file ends before its length");
+        (count == wanted).then_some(()).ok_or_else(short)
+    }
+}
+
+impl PartialEq for Content<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Made(one), Self::Made(other)) => one == other,
+            (Self::Chains(one), Self::Chains(other)) => one == other,
+            // The same range of the very same thing: no byte of it is read.
+            (Self::Range { of, from, bytes }, Self::Range { of: other, from: other_from, bytes: other_bytes }) => {
+                std::ptr::addr_eq(*of, *other) && from == other_from && bytes == other_bytes
+            }
+            _ => false,
+        }
+    }
+}
+
+impl fmt::Debug for Content<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Made(bytes) => write!(f, "{} bytes", bytes.len()),
+            Self::Chains(chains) => write!(f, "a table of {} bytes", chains.size()),
+            Self::Range { from, bytes, .. } => write!(f, "{bytes} bytes from {from} on"),
+        }
+    }
+}
+
+/// What lies at a place, and where.
+#[derive(Clone, Debug, PartialEq)]
+struct Segment<'a> {
+    at: u64,
+    content: Content<'a>,
+}
+
+impl Segment<'_> {
     fn end(&self) -> u64 {
-        self.at.saturating_add(self.bytes.len() as u64)
+        self.at.saturating_add(self.content.size())
     }
 }
 
 /// What is to lie on a drive from its start on.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Composition {
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Composition<'a> {
     /// In order; none reaches into the next.
-    segments: Vec<Segment>,
+    segments: Vec<Segment<'a>>,
     /// In order: what stays as it is on the drive.
     holes: Vec<Range<u64>>,
     bytes: u64,
 }
 
-impl Composition {
+impl<'a> Composition<'a> {
     /// Of so many bytes, all zero.
     pub(crate) fn zeros(bytes: u64) -> Self {
         Self { segments: Vec::new(), holes: Vec::new(), bytes }
@@ -79,25 +142,49 @@ impl Composition {
 
     /// Puts bytes behind all that were put before; those that do not fit are left out.
     pub(crate) fn put(&mut self, at: u64, bytes: Vec<u8>) {
+        self.put_content(at, Content::Made(bytes));
+    }
+
+    /// The same, of an allocation table.
+    pub(super) fn put_chains(&mut self, at: u64, chains: &Arc<Chains>) {
+        self.put_content(at, Content::Chains(Arc::clone(chains)));
+    }
+
+    /// The same, of a file.
+    pub(super) fn put_file(&mut self, at: u64, file: &FileBytes<'a>) {
+        match file {
+            FileBytes::Made(bytes) => self.put(at, bytes.clone()),
+            FileBytes::Parts { of, parts } => {
+                let mut at = at;
+                for part in parts {
+                    let bytes = part.end.saturating_sub(part.start);
+                    self.put_content(at, Content::Range { of: *of, from: part.start, bytes });
+                    at = at.saturating_add(bytes);
+                }
+            }
+        }
+    }
+
+    fn put_content(&mut self, at: u64, content: Content<'a>) {
         let last = self.segments.last().map_or(0, Segment::end);
-        let segment = Segment { at, bytes };
+        let segment = Segment { at, content };
         debug_assert!(at >= last && segment.end() <= self.bytes, "parts come in order and fit");
-        if at >= last && segment.end() <= self.bytes && !segment.bytes.is_empty() {
+        if at >= last && segment.end() <= self.bytes && segment.content.size() > 0 {
             self.segments.push(segment);
         }
     }
 
     /// Puts all of another one at a place.
     pub(crate) fn put_all(&mut self, at: u64, other: Self) {
-        for Segment { at: inner, bytes } in other.segments {
-            self.put(at.saturating_add(inner), bytes);
+        for Segment { at: inner, content } in other.segments {
+            self.put_content(at.saturating_add(inner), content);
         }
         let there = |place: u64| at.saturating_add(place);
         self.holes.extend(other.holes.into_iter().map(|hole| there(hole.start)..there(hole.end)));
     }
 }
 
-impl ReadAt for Composition {
+impl ReadAt for Composition<'_> {
     fn size(&self) -> u64 {
         self.bytes
     }
@@ -108,10 +195,11 @@ impl ReadAt for Composition {
         let end = at.saturating_add(into.len() as u64);
         let first = self.segments.partition_point(|segment| segment.end() <= at);
         for segment in self.segments.iter().skip(first).take_while(|segment| segment.at < end) {
-            let (skipped, before) = (at.saturating_sub(segment.at), segment.at.saturating_sub(at));
             let place = |bytes: u64| usize::try_from(bytes).unwrap_or(usize::MAX);
-            let (from, to) = (segment.bytes.iter().skip(place(skipped)), into.iter_mut().skip(place(before)));
-            to.zip(from).for_each(|(into, byte)| *into = *byte);
+            let (from, to) = (place(segment.at.saturating_sub(at)), place(segment.end().min(end).saturating_sub(at)));
+            if let Some(part) = into.get_mut(from..to) {
+                segment.content.fill(at.saturating_sub(segment.at), part)?;
+            }
         }
         Ok(into.len())
     }

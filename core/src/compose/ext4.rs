@@ -1,8 +1,8 @@
 //! An empty ext4 volume, as the system's own program makes it: what that writes becomes segments, and all between stays as it is.
 
 use crate::compose::composition::Composition;
+use crate::compose::error::ComposeError;
 use crate::compose::guid;
-use crate::compose::storage::ComposeError;
 use crate::compose::volume_kind::VolumeKind;
 use crate::machine::{self, ProgramError, WrittenStretch};
 
@@ -24,7 +24,7 @@ pub(super) struct ExtVolume<'a> {
 }
 
 /// The volume.
-pub(super) fn ext4(wanted: &ExtVolume<'_>) -> Result<Composition, ComposeError> {
+pub(super) fn ext4(wanted: &ExtVolume<'_>) -> Result<Composition<'static>, ComposeError> {
     let bytes = wanted.bytes.saturating_sub(wanted.bytes.checked_rem(BLOCK_BYTES).unwrap_or_default());
     if bytes < BYTES_LEAST {
         return Err(ComposeError::Size { kind: VolumeKind::Ext4, bytes });

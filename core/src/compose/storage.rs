@@ -2,14 +2,16 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::bytes::{MIB, human_bytes};
+use crate::bytes::MIB;
 use crate::compose::VolumeKind;
 use crate::compose::composition::Composition;
+use crate::compose::error::ComposeError;
 use crate::compose::exfat::{ExfatVolume, exfat};
 use crate::compose::ext4::{ExtVolume, ext4};
 use crate::compose::fat::{FatVolume, fat};
 use crate::compose::gpt::{GptCopies, GptTable};
 use crate::compose::mbr::mbr;
+use crate::compose::tree::Tree;
 use crate::volume::gpt::{LINUX_TYPE, STORAGE_TYPE};
 use crate::volume::mbr::PartitionType;
 
@@ -76,43 +78,19 @@ pub fn serial(tag: &str, started: &str) -> u32 {
     digest.as_bytes().first_chunk().copied().map_or(1, u32::from_le_bytes)
 }
 
-/// Why it can't be made.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
-pub enum ComposeError {
-    /// The volume's kind has no such size.
-    #[error("a volume of {} can't have {}", kind.word(), human_bytes(*bytes))]
-    Size {
-        /// Of which kind.
-        kind: VolumeKind,
-        /// Of how many bytes.
-        bytes: u64,
-    },
-    /// The system has no program that makes it.
-    #[error("{why}")]
-    Missing {
-        /// Which one.
-        why: String,
-    },
-    /// The system's program did not make it.
-    #[error("{why}")]
-    Program {
-        /// Why.
-        why: String,
-    },
-    /// The table does not count so far.
-    #[error("a master boot record does not reach to the end of {}", human_bytes(*bytes))]
-    Table {
-        /// Size of the drive.
-        bytes: u64,
-    },
-}
-
 /// What is to lie at the drive's start; all that comes behind it is free.
 ///
 /// # Errors
 /// When the drive is too small or too large for that.
-pub fn storage(wanted: &Storage) -> Result<Composition, ComposeError> {
+pub fn storage(wanted: &Storage) -> Result<Composition<'static>, ComposeError> {
+    storage_with(wanted, &Tree::default())
+}
+
+/// The same, with files.
+///
+/// # Errors
+/// When the drive is too small or too large for that, or the volume does not hold all of them.
+pub fn storage_with<'a>(wanted: &Storage, tree: &Tree<'a>) -> Result<Composition<'a>, ComposeError> {
     let Storage { drive_bytes, sector_bytes, kind, table, ref label, serial } = *wanted;
     let sector = u64::from(sector_bytes.max(512));
     let first = match table {
@@ -123,20 +101,19 @@ pub fn storage(wanted: &Storage) -> Result<Composition, ComposeError> {
     let last = drive_bytes.saturating_sub(LAST_BYTES);
     let bytes = last.saturating_sub(first);
     let bytes = bytes.saturating_sub(bytes.checked_rem(sector).unwrap_or_default());
-    let no_size = || ComposeError::Size { kind, bytes };
     let no_table = || ComposeError::Table { bytes: drive_bytes };
     let blocks = |bytes: u64| u32::try_from(bytes.checked_div(sector).unwrap_or_default());
     let hidden = blocks(first).map_err(|_| no_table())?;
     let (volume, type_code) = match kind {
         VolumeKind::Fat32 => {
-            let volume =
-                fat(&FatVolume { bytes, sector_bytes: sector as u32, hidden, label, serial }).ok_or_else(no_size)?;
-            (volume, if bytes < 512 * MIB { PartitionType::FAT16 } else { PartitionType::FAT32 })
+            let volume = FatVolume { bytes, sector_bytes: sector as u32, hidden, label, serial };
+            (fat(&volume, tree)?, if bytes < 512 * MIB { PartitionType::FAT16 } else { PartitionType::FAT32 })
         }
         VolumeKind::Exfat => {
             let wanted = ExfatVolume { bytes, sector_bytes: sector as u32, hidden: u64::from(hidden), label, serial };
-            (exfat(&wanted).ok_or_else(no_size)?, PartitionType::EXFAT)
+            (exfat(&wanted, tree)?, PartitionType::EXFAT)
         }
+        VolumeKind::Ext4 if !tree.is_empty() => return Err(ComposeError::NoFiles { kind }),
         VolumeKind::Ext4 => (ext4(&ExtVolume { bytes, label, serial })?, PartitionType::LINUX),
     };
     let mut made = Composition::zeros(first.saturating_add(crate::bytes::ReadAt::size(&volume)));

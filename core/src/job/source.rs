@@ -50,7 +50,7 @@ pub trait Source: Sync {
 }
 
 /// What was composed, holes included.
-pub struct ComposedImage<'a>(pub &'a Composition);
+pub struct ComposedImage<'a>(pub &'a Composition<'a>);
 
 impl Source for ComposedImage<'_> {
     fn bytes(&self) -> Option<u64> {

@@ -1,16 +1,19 @@
-//! What lies at the top of an exFAT volume, and how full it is.
+//! What lies in an exFAT volume, and how full it is.
 //!
 //! Source: Microsoft, exFAT file system specification, §3.1 (boot sector), §4 (allocation table), §6 and §7 (directories).
-//! Promise: any bytes give an answer, never a panic; at most [`FOLDER_BYTES_MOST`] bytes of the root folder and
-//! [`BITMAP_BYTES_MOST`] of the allocation bitmap are read.
+//! Promise: any bytes give an answer, never a panic; at most [`FOLDER_BYTES_MOST`] bytes of folders and
+//! [`BITMAP_BYTES_MOST`] of the allocation bitmap are read, and [`STEPS_MOST`] clusters followed.
 
+use std::collections::{BTreeSet, VecDeque};
 use std::io;
+use std::ops::{ControlFlow, Range};
 
 use jiff::civil::DateTime;
 
 use crate::bytes::ReadAt;
 use crate::bytes::field::{take, u16_le, u32_le, u64_le, utf16_le};
 use crate::volume::fat::dos_time;
+use crate::volume::table_window::TableWindow;
 use crate::volume::{ITEMS_MOST, Item};
 
 //   of the boot sector:                offset   type
@@ -25,19 +28,25 @@ pub(crate) const CLUSTER_SHIFT: usize = 109; //             u8
 //   of a directory entry, by its type:
 pub(crate) const ENTRY: usize = 32;
 pub(crate) const BITMAP: u8 = 0x81; //                      §7.1: first cluster at 20, length at 24
-const FILE: u8 = 0x85; //                        §7.4: attributes at 4, changed at 12
-const STREAM: u8 = 0xC0; //                      §7.6: length of the name at 3, length at 24
-const NAME_PART: u8 = 0xC1; //                   §7.7: 15 characters from 2 on
-const ATTRIBUTES: usize = 4; //                  u16
-const MODIFIED: usize = 12; //                   u32
-const NAME_LENGTH: usize = 3; //                 u8
+pub(crate) const FILE: u8 = 0x85; //                        §7.4: attributes at 4, changed at 12
+pub(crate) const STREAM: u8 = 0xC0; //                      §7.6: length of the name at 3, length at 24
+pub(crate) const NAME_PART: u8 = 0xC1; //                   §7.7: 15 characters from 2 on
+pub(crate) const ATTRIBUTES: usize = 4; //                  u16
+pub(crate) const MODIFIED: usize = 12; //                   u32
+pub(crate) const STREAM_FLAGS: usize = 1; //                u8
+pub(crate) const NAME_LENGTH: usize = 3; //                 u8
 pub(crate) const FIRST_CLUSTER: usize = 20; //              u32
 pub(crate) const DATA_LENGTH: usize = 24; //                u64
-const NAME_TEXT: std::ops::Range<usize> = 2..32;
-const ATTRIBUTE_FOLDER: u16 = 0x10;
+pub(crate) const NAME_TEXT: std::ops::Range<usize> = 2..32;
+pub(crate) const ATTRIBUTE_FOLDER: u16 = 0x10;
+pub(crate) const ATTRIBUTE_ARCHIVE: u16 = 0x20;
+/// Of a stream's flags: its clusters lie in one piece (§6.3.4.2).
+pub(crate) const IN_ONE_PIECE: u8 = 0x02;
 
-/// Most bytes of the root folder that are read.
-pub const FOLDER_BYTES_MOST: u64 = 4 << 20;
+/// Most bytes of folders that are read in one search.
+pub const FOLDER_BYTES_MOST: u64 = 8 << 20;
+/// Most clusters followed in one search.
+pub const STEPS_MOST: u32 = 1 << 20;
 /// Most bytes of the bitmap that are read: enough for a million million bytes in usual clusters.
 pub const BITMAP_BYTES_MOST: u64 = 4 << 20;
 
@@ -79,24 +88,106 @@ impl Shape {
         self.heap.checked_add(number.checked_mul(self.cluster_bytes)?)
     }
 
+    /// Where the last cluster ends.
+    fn end(&self) -> u64 {
+        self.heap.saturating_add(u64::from(self.clusters).saturating_mul(self.cluster_bytes))
+    }
+
     /// The bytes of a chain of clusters, as far as they may be read.
     fn chain(&self, volume: &dyn ReadAt, first: u32, most: u64) -> io::Result<Vec<u8>> {
         let mut bytes = Vec::new();
+        let mut table = TableWindow::default();
         let mut cluster = first;
         while let Some(place) = self.place(cluster).filter(|_| (bytes.len() as u64) < most) {
-            let left = most.saturating_sub(bytes.len() as u64).min(self.cluster_bytes);
-            let start = bytes.len();
-            bytes.resize(start.saturating_add(usize::try_from(left).unwrap_or_default()), 0);
-            let count = volume.fill_at(place, bytes.get_mut(start..).unwrap_or_default())?;
-            bytes.truncate(start.saturating_add(count));
-            let mut next = [0u8; 4];
-            let at = self.table.saturating_add(u64::from(cluster).saturating_mul(4));
-            if count == 0 || volume.fill_at(at, &mut next)? < next.len() {
+            let left = most.saturating_sub(bytes.len() as u64);
+            if add(volume, place, self.cluster_bytes.min(left), &mut bytes)? == 0 {
                 break;
             }
-            cluster = u32::from_le_bytes(next);
+            cluster = self.next(volume, cluster, &mut table)?;
         }
         Ok(bytes)
+    }
+
+    /// What the table says behind a cluster.
+    fn next(&self, volume: &dyn ReadAt, cluster: u32, table: &mut TableWindow) -> io::Result<u32> {
+        table.entry(volume, self.table.saturating_add(u64::from(cluster).saturating_mul(4)))
+    }
+}
+
+/// Adds what lies at a place; tells how much it was.
+fn add(volume: &dyn ReadAt, place: u64, count: u64, bytes: &mut Vec<u8>) -> io::Result<usize> {
+    let start = bytes.len();
+    bytes.resize(start.saturating_add(usize::try_from(count).unwrap_or_default()), 0);
+    let count = volume.fill_at(place, bytes.get_mut(start..).unwrap_or_default())?;
+    bytes.truncate(start.saturating_add(count));
+    Ok(count)
+}
+
+/// Visits the stretches in which every file and folder lies, until `visit` breaks off.
+///
+/// # Errors
+/// When the volume can't be read.
+pub fn stretches(volume: &dyn ReadAt, visit: &mut dyn FnMut(&str, Range<u64>) -> ControlFlow<()>) -> io::Result<()> {
+    let Some(shape) = Shape::read(volume)? else { return Ok(()) };
+    let mut walk = Walk { shape: &shape, volume, steps: STEPS_MOST, table: TableWindow::default() };
+    let mut left = FOLDER_BYTES_MOST;
+    let mut seen = BTreeSet::from([shape.root]);
+    let mut folder = shape.chain(volume, shape.root, left)?;
+    let mut waiting: VecDeque<(String, Vec<Range<u64>>)> = VecDeque::new();
+    let mut path = String::new();
+    loop {
+        left = left.saturating_sub(folder.len() as u64);
+        for file in files(&folder) {
+            let (Allocation { first, .. }, is_folder) = (file.allocation, file.is_folder);
+            let runs = walk.runs(&file)?;
+            let name = file.item().name;
+            let full = if path.is_empty() { name } else { format!("{path}/{name}") };
+            if runs.iter().any(|run| visit(&full, run.clone()).is_break()) {
+                return Ok(());
+            }
+            if is_folder && seen.insert(first) {
+                waiting.push_back((full, runs));
+            }
+        }
+        let Some((next, runs)) = waiting.pop_front().filter(|_| left > 0) else { return Ok(()) };
+        (path, folder) = (next, Vec::new());
+        for run in runs {
+            let room = left.saturating_sub(folder.len() as u64);
+            add(volume, run.start, run.end.saturating_sub(run.start).min(room), &mut folder)?;
+        }
+    }
+}
+
+/// Follows the clusters of files.
+struct Walk<'a> {
+    shape: &'a Shape,
+    volume: &'a dyn ReadAt,
+    steps: u32,
+    table: TableWindow,
+}
+
+impl Walk<'_> {
+    /// Where a file or folder lies, in bytes of the volume.
+    fn runs(&mut self, file: &File) -> io::Result<Vec<Range<u64>>> {
+        let Allocation { first, is_in_one_piece } = file.allocation;
+        let mut runs: Vec<Range<u64>> = Vec::new();
+        let Some(start) = self.shape.place(first).filter(|_| file.bytes > 0) else { return Ok(runs) };
+        if is_in_one_piece {
+            runs.push(start..start.saturating_add(file.bytes).min(self.shape.end()));
+            return Ok(runs);
+        }
+        let (mut cluster, mut left) = (first, file.bytes);
+        while let Some(place) = self.shape.place(cluster).filter(|_| left > 0 && self.steps > 0) {
+            let end = place.saturating_add(self.shape.cluster_bytes.min(left));
+            match runs.last_mut() {
+                Some(run) if run.end == place => run.end = end,
+                _ => runs.push(place..end),
+            }
+            left = left.saturating_sub(self.shape.cluster_bytes);
+            self.steps = self.steps.saturating_sub(1);
+            cluster = self.shape.next(self.volume, cluster, &mut self.table)?;
+        }
+        Ok(runs)
     }
 }
 
@@ -107,26 +198,29 @@ impl Shape {
 pub fn top(volume: &dyn ReadAt) -> io::Result<(Option<Vec<Item>>, Option<u64>)> {
     let Some(shape) = Shape::read(volume)? else { return Ok((None, None)) };
     let folder = shape.chain(volume, shape.root, FOLDER_BYTES_MOST)?;
-    let mut items = Vec::new();
-    let mut used = None;
-    let mut file: Option<File> = None;
-    for entry in folder.chunks_exact(ENTRY).take_while(|entry| entry.first() != Some(&0)) {
-        match entry.first().copied().unwrap_or_default() {
-            BITMAP => used = used_bytes(volume, &shape, entry)?,
-            FILE => {
-                items.extend(file.take().map(File::item));
-                file = Some(File::of(entry));
+    let bitmap = entries(&folder).find(|entry| entry.first() == Some(&BITMAP));
+    let used = bitmap.map(|entry| used_bytes(volume, &shape, entry)).transpose()?.flatten();
+    Ok((Some(files(&folder).take(ITEMS_MOST).map(File::item).collect()), used))
+}
+
+/// The entries of a folder, up to its end.
+fn entries(folder: &[u8]) -> impl Iterator<Item = &[u8]> {
+    folder.chunks_exact(ENTRY).take_while(|entry| entry.first() != Some(&0))
+}
+
+/// The files and folders of a folder: each an entry, and those that belong to it behind it.
+fn files(folder: &[u8]) -> impl Iterator<Item = File> {
+    let mut entries = entries(folder).peekable();
+    std::iter::from_fn(move || {
+        let mut file = entries.by_ref().find(|entry| entry.first() == Some(&FILE)).map(File::of)?;
+        while let Some(entry) = entries.next_if(|entry| matches!(entry.first(), Some(&(STREAM | NAME_PART)))) {
+            match entry.first() {
+                Some(&STREAM) => file.stream(entry),
+                _ => file.name.extend(entry.get(NAME_TEXT).unwrap_or_default()),
             }
-            STREAM => file.iter_mut().for_each(|file| file.stream(entry)),
-            NAME_PART => file.iter_mut().for_each(|file| file.name.extend(entry.get(NAME_TEXT).unwrap_or_default())),
-            _ => items.extend(file.take().map(File::item)),
         }
-        if items.len() >= ITEMS_MOST {
-            return Ok((Some(items), used));
-        }
-    }
-    items.extend(file.map(File::item));
-    Ok((Some(items), used))
+        Some(file)
+    })
 }
 
 /// A file while its entries are read.
@@ -134,8 +228,17 @@ struct File {
     is_folder: bool,
     modified: Option<DateTime>,
     bytes: u64,
+    allocation: Allocation,
     name_length: usize,
     name: Vec<u8>,
+}
+
+/// Where a file begins, and how it goes on.
+#[derive(Clone, Copy, Default)]
+struct Allocation {
+    first: u32,
+    /// Whether its clusters follow each other, whatever the table says (§6.3.4.2).
+    is_in_one_piece: bool,
 }
 
 impl File {
@@ -146,6 +249,7 @@ impl File {
             is_folder: attributes & ATTRIBUTE_FOLDER != 0,
             modified: modified.and_then(|(time, date)| dos_time(date, time)),
             bytes: 0,
+            allocation: Allocation::default(),
             name_length: 0,
             name: Vec::new(),
         }
@@ -154,6 +258,9 @@ impl File {
     fn stream(&mut self, entry: &[u8]) {
         self.name_length = usize::from(entry.get(NAME_LENGTH).copied().unwrap_or_default());
         self.bytes = u64_le(entry, DATA_LENGTH).unwrap_or_default();
+        let flags = entry.get(STREAM_FLAGS).copied().unwrap_or_default();
+        let first = u32_le(entry, FIRST_CLUSTER).unwrap_or_default();
+        self.allocation = Allocation { first, is_in_one_piece: flags & IN_ONE_PIECE != 0 };
     }
 
     fn item(self) -> Item {

@@ -12,6 +12,7 @@ use jiff::civil::DateTime;
 
 use crate::bytes::field::{take, text, u16_le, u32_le, utf16_le};
 use crate::bytes::{ReadAt, read_block};
+use crate::volume::table_window::TableWindow;
 use crate::volume::{ITEMS_MOST, Item};
 
 //   of the boot sector:               offset   type
@@ -38,29 +39,38 @@ pub(crate) const INFO_FREE: usize = 488; //                u32
 //   of a directory entry:
 pub(crate) const ENTRY: usize = 32;
 pub(crate) const ATTRIBUTES: usize = 11; //                u8
-const CLUSTER_HIGH: usize = 20; //              u16, FAT32 alone
-const CLUSTER_LOW: usize = 26; //               u16
-const FILE_SIZE: usize = 28; //                 u32, bytes
+pub(crate) const MADE: usize = 13; //                      hundredths u8, time u16, date u16; then the date of the last look, u16
+pub(crate) const CLUSTER_HIGH: usize = 20; //              u16, FAT32 alone
+pub(crate) const CLUSTER_LOW: usize = 26; //               u16
+pub(crate) const FILE_SIZE: usize = 28; //                 u32, bytes
 pub(crate) const TIME: usize = 22; //                      u16
 pub(crate) const DATE: usize = 24; //                      u16
-const ATTRIBUTE_LONG: u8 = 0x0F;
+pub(crate) const ATTRIBUTE_LONG: u8 = 0x0F;
+pub(crate) const ATTRIBUTE_ARCHIVE: u8 = 0x20;
 pub(crate) const ATTRIBUTE_VOLUME: u8 = 0x08;
-const ATTRIBUTE_FOLDER: u8 = 0x10;
+pub(crate) const ATTRIBUTE_FOLDER: u8 = 0x10;
+/// Where an entry of a long name has its thirteen code units (§7).
+pub(crate) const LONG_PIECES: [Range<usize>; 3] = [1..11, 14..26, 28..32];
 
 /// Most clusters followed in one search.
-pub const STEPS_MOST: u32 = 1 << 16;
+pub const STEPS_MOST: u32 = 1 << 22;
 /// Most bytes of folders read in one search.
-pub const FOLDER_BYTES_MOST: u64 = 4 << 20;
+pub const FOLDER_BYTES_MOST: u64 = 8 << 20;
 
-/// What one search may still do.
-struct Budget {
+/// Most bytes of the root folder of FAT12 and FAT16 that are read.
+const ROOT_BYTES_MOST: u64 = 2 << 20;
+
+/// One search of a volume, and what it may still do.
+struct Search<'a> {
+    volume: &'a dyn ReadAt,
     steps: u32,
     folder_bytes: u64,
+    table: TableWindow,
 }
 
-impl Budget {
-    fn new() -> Self {
-        Self { steps: STEPS_MOST, folder_bytes: FOLDER_BYTES_MOST }
+impl<'a> Search<'a> {
+    fn of(volume: &'a dyn ReadAt) -> Self {
+        Self { volume, steps: STEPS_MOST, folder_bytes: FOLDER_BYTES_MOST, table: TableWindow::default() }
     }
 
     /// Whether one more cluster may be followed.
@@ -113,6 +123,8 @@ pub struct Fat {
 pub struct Node {
     /// Name in capitals, eight and three characters.
     pub name: String,
+    /// Its long name, where it has one.
+    pub long_name: Option<String>,
     /// Whether it is a folder.
     pub is_folder: bool,
     /// Length in bytes; zero for folders.
@@ -141,7 +153,7 @@ struct LongName(Vec<Vec<u8>>);
 
 impl LongName {
     fn add(&mut self, record: &[u8]) {
-        let piece = [1..11, 14..26, 28..32].into_iter().filter_map(|range| record.get(range)).flatten().copied();
+        let piece = LONG_PIECES.into_iter().filter_map(|range| record.get(range)).flatten().copied();
         if self.0.len() < 20 {
             self.0.push(piece.collect());
         }
@@ -151,6 +163,13 @@ impl LongName {
         let raw: Vec<u8> = self.0.into_iter().rev().flatten().collect();
         utf16_le(&raw).filter(|name| !name.is_empty())
     }
+}
+
+/// What lies in a folder, while it is read.
+#[derive(Default)]
+struct Listing {
+    nodes: Vec<Node>,
+    long: LongName,
 }
 
 /// When a file was changed last (§6).
@@ -244,12 +263,12 @@ impl Fat {
     /// # Errors
     /// When the volume can't be read.
     pub fn list(&self, volume: &dyn ReadAt, path: &str) -> io::Result<Option<Vec<Node>>> {
-        let mut budget = Budget::new();
-        let mut nodes = self.folder(volume, None, &mut budget)?;
+        let mut search = Search::of(volume);
+        let mut nodes = self.folder(None, &mut search)?;
         for step in path.split('/').filter(|step| !step.is_empty()) {
             let found = nodes.iter().find(|node| node.is_folder && node.name.eq_ignore_ascii_case(step));
             let Some(folder) = found.map(|folder| folder.cluster) else { return Ok(None) };
-            nodes = self.folder(volume, Some(folder), &mut budget)?;
+            nodes = self.folder(Some(folder), &mut search)?;
         }
         Ok(Some(nodes))
     }
@@ -265,18 +284,18 @@ impl Fat {
             raw.resize(before.saturating_add(usize::try_from(bytes).unwrap_or_default()), 0);
             volume.fill_at(at, raw.get_mut(before..).unwrap_or_default())
         };
-        let mut budget = Budget::new();
+        let mut search = Search::of(volume);
         let mut cluster = Some(self.root_cluster);
         if self.width != Width::Fat32 {
-            add(self.root, self.root_bytes.min(64 << 10))?;
+            add(self.root, self.root_bytes.min(ROOT_BYTES_MOST))?;
             cluster = None;
         }
-        while let Some(at) = cluster.filter(|_| budget.step()).and_then(|here| self.cluster_at(here)) {
-            if !budget.read(self.cluster_bytes) {
+        while let Some(at) = cluster.filter(|_| search.step()).and_then(|here| self.cluster_at(here)) {
+            if !search.read(self.cluster_bytes) {
                 break;
             }
             add(at, self.cluster_bytes)?;
-            cluster = self.next(volume, cluster.unwrap_or_default())?;
+            cluster = self.next(cluster.unwrap_or_default(), &mut search)?;
         }
         let mut items = Vec::new();
         let mut long = LongName::default();
@@ -310,9 +329,9 @@ impl Fat {
             let is_one = u32_le(&raw, 0) == Some(INFO_MAGIC) && u32_le(&raw, INFO_MAGIC_2_AT) == Some(INFO_MAGIC_2);
             u32_le(&raw, INFO_FREE).filter(|free| is_one && *free <= self.clusters)
         } else {
-            let mut free = 0u32;
+            let (mut free, mut search) = (0u32, Search::of(volume));
             for cluster in 2..self.clusters.saturating_add(2) {
-                if self.entry_of(volume, cluster)? == 0 {
+                if self.entry_of(cluster, &mut search)? == 0 {
                     free = free.saturating_add(1);
                 }
             }
@@ -344,15 +363,16 @@ impl Fat {
         volume: &dyn ReadAt,
         visit: &mut dyn FnMut(&str, Range<u64>) -> ControlFlow<()>,
     ) -> io::Result<()> {
-        let mut budget = Budget::new();
+        let mut search = Search::of(volume);
         let mut seen = BTreeSet::new();
         let mut waiting = VecDeque::from([(String::new(), None)]);
         while let Some((path, folder)) = waiting.pop_front() {
-            for node in self.folder(volume, folder, &mut budget)? {
-                let full = if path.is_empty() { node.name.clone() } else { format!("{path}/{}", node.name) };
+            for node in self.folder(folder, &mut search)? {
+                let name = node.long_name.as_ref().unwrap_or(&node.name);
+                let full = if path.is_empty() { name.clone() } else { format!("{path}/{name}") };
                 let mut run: Option<Range<u64>> = None;
                 let mut cluster = Some(node.cluster);
-                while let Some(here) = cluster.filter(|_| budget.step()) {
+                while let Some(here) = cluster.filter(|_| search.step()) {
                     let Some(at) = self.cluster_at(here) else { break };
                     let end = at.saturating_add(self.cluster_bytes);
                     run = match run {
@@ -360,7 +380,7 @@ impl Fat {
                         Some(run) if visit(&full, run.clone()).is_break() => return Ok(()),
                         _ => Some(at..end),
                     };
-                    cluster = self.next(volume, here)?;
+                    cluster = self.next(here, &mut search)?;
                 }
                 if run.is_some_and(|run| visit(&full, run).is_break()) {
                     return Ok(());
@@ -374,37 +394,43 @@ impl Fat {
     }
 
     /// The entries of the folder that begins at `cluster`, or of the root folder.
-    fn folder(&self, volume: &dyn ReadAt, cluster: Option<u32>, budget: &mut Budget) -> io::Result<Vec<Node>> {
-        let mut nodes = Vec::new();
+    fn folder(&self, cluster: Option<u32>, search: &mut Search<'_>) -> io::Result<Vec<Node>> {
+        let mut listing = Listing::default();
         let mut cluster = match cluster {
             None if self.width != Width::Fat32 => {
-                let length = self.root_bytes.min(64 << 10);
-                self.nodes(volume, self.root, length, &mut nodes)?;
-                return Ok(nodes);
+                let length = self.root_bytes.min(ROOT_BYTES_MOST);
+                self.nodes(search.volume, self.root..self.root.saturating_add(length), &mut listing)?;
+                return Ok(listing.nodes);
             }
             None => Some(self.root_cluster),
             some => some,
         };
-        while let Some(here) = cluster.filter(|_| budget.step()) {
+        while let Some(here) = cluster.filter(|_| search.step()) {
             let Some(at) = self.cluster_at(here) else { break };
-            if !budget.read(self.cluster_bytes) || !self.nodes(volume, at, self.cluster_bytes, &mut nodes)? {
+            let stretch = at..at.saturating_add(self.cluster_bytes);
+            if !search.read(self.cluster_bytes) || !self.nodes(search.volume, stretch, &mut listing)? {
                 break;
             }
-            cluster = self.next(volume, here)?;
+            cluster = self.next(here, search)?;
         }
-        Ok(nodes)
+        Ok(listing.nodes)
     }
 
     /// Adds the entries of one stretch of a folder; tells whether the folder goes on behind it.
-    fn nodes(&self, volume: &dyn ReadAt, at: u64, bytes: u64, nodes: &mut Vec<Node>) -> io::Result<bool> {
-        let mut raw = vec![0u8; usize::try_from(bytes).unwrap_or_default()];
-        let count = volume.fill_at(at, &mut raw)?;
+    fn nodes(&self, volume: &dyn ReadAt, stretch: Range<u64>, listing: &mut Listing) -> io::Result<bool> {
+        let mut raw = vec![0u8; usize::try_from(stretch.end.saturating_sub(stretch.start)).unwrap_or_default()];
+        let count = volume.fill_at(stretch.start, &mut raw)?;
         raw.truncate(count);
         for record in raw.chunks_exact(ENTRY) {
+            let attributes = record.get(ATTRIBUTES).copied().unwrap_or_default();
             match record.first() {
                 Some(0) => return Ok(false),
-                Some(0xE5 | b'.') => {}
-                _ => nodes.extend(self.node(record)),
+                Some(0xE5 | b'.') => listing.long = LongName::default(),
+                _ if attributes & ATTRIBUTE_LONG == ATTRIBUTE_LONG => listing.long.add(record),
+                _ => {
+                    let long_name = std::mem::take(&mut listing.long).name();
+                    listing.nodes.extend(self.node(record).map(|node| Node { long_name, ..node }));
+                }
             }
         }
         Ok(true)
@@ -419,6 +445,7 @@ impl Fat {
         let high = if self.width == Width::Fat32 { u16_le(record, CLUSTER_HIGH)? } else { 0 };
         Some(Node {
             name: end.map_or_else(|| stem.clone(), |end| format!("{stem}.{end}")),
+            long_name: None,
             is_folder: attributes & ATTRIBUTE_FOLDER != 0,
             bytes: u32_le(record, FILE_SIZE)?,
             cluster: (u32::from(high) << 16) | u32::from(u16_le(record, CLUSTER_LOW)?),
@@ -432,25 +459,23 @@ impl Fat {
     }
 
     /// The cluster that follows, or `None` at the end of the chain.
-    fn next(&self, volume: &dyn ReadAt, cluster: u32) -> io::Result<Option<u32>> {
+    fn next(&self, cluster: u32, search: &mut Search<'_>) -> io::Result<Option<u32>> {
         let end = match self.width {
             Width::Fat12 => 0xFF8,
             Width::Fat16 => 0xFFF8,
             Width::Fat32 => 0x0FFF_FFF8,
         };
-        Ok(Some(self.entry_of(volume, cluster)?).filter(|value| (2..end).contains(value)))
+        Ok(Some(self.entry_of(cluster, search)?).filter(|value| (2..end).contains(value)))
     }
 
     /// What the table says of a cluster; 0 means that it is free.
-    fn entry_of(&self, volume: &dyn ReadAt, cluster: u32) -> io::Result<u32> {
+    fn entry_of(&self, cluster: u32, search: &mut Search<'_>) -> io::Result<u32> {
         let skip = match self.width {
             Width::Fat12 => u64::from(cluster).saturating_mul(3) / 2,
             Width::Fat16 => u64::from(cluster).saturating_mul(2),
             Width::Fat32 => u64::from(cluster).saturating_mul(4),
         };
-        let mut raw = [0u8; 4];
-        volume.fill_at(self.table.saturating_add(skip), &mut raw)?;
-        let word = u32::from_le_bytes(raw);
+        let word = search.table.entry(search.volume, self.table.saturating_add(skip))?;
         Ok(match self.width {
             Width::Fat12 if cluster % 2 == 1 => (word >> 4) & 0xFFF,
             Width::Fat12 => word & 0xFFF,

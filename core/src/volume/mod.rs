@@ -17,6 +17,7 @@ pub mod iso9660;
 mod item;
 mod labels;
 pub mod mbr;
+mod table_window;
 pub mod udf;
 
 pub use item::{ITEMS_MOST, Item};
