@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use jiff::Timestamp;
+use pyrotyp_core::bytes::WithGaps;
 use pyrotyp_core::devices::{DriveIo, Sectors};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::{FileMap, Inspection};
@@ -46,7 +47,9 @@ fn save_opened(asked: &Save, file: &Path, subject: ReadFrom<'_>, session: &Sessi
     let (bytes, inspection) = if asked.whole {
         (of.bytes, inspection.ok())
     } else {
-        let inspection = inspection?;
+        // Without its tables, nobody knows what counts.
+        let next = || "with --whole, all of it that can be read is saved".to_owned();
+        let inspection = inspection.map_err(|failure| Failure { next: next(), ..failure })?;
         (reach(&inspection, of)?, Some(inspection))
     };
     let filling = if asked.fill_unreadable { Filling::Zeros } else { Filling::None };
@@ -68,7 +71,9 @@ fn save_opened(asked: &Save, file: &Path, subject: ReadFrom<'_>, session: &Sessi
 
 /// What could not be read, and what lies there.
 fn missing(done: &Saved, sectors: &Sectors<'_>, inspection: Option<&Inspection>) -> Vec<Missing> {
-    let map = inspection.and_then(|inspection| FileMap::of(sectors, inspection).ok());
+    // What could not be read is not asked for again.
+    let readable = WithGaps { of: sectors, gaps: &done.unreadable };
+    let map = inspection.and_then(|inspection| FileMap::of(&readable, inspection).ok());
     let one = |range: &std::ops::Range<u64>| Missing {
         offset: range.start,
         bytes: range.end - range.start,

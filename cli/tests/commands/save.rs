@@ -2,6 +2,9 @@
 
 use std::fs;
 
+use pyrotyp_core::bytes::ReadAt;
+use pyrotyp_core::compose::{FileBytes, Storage, TableForm, Tree, VolumeKind, storage_with};
+
 use super::bench::{Bench, DESKTOP, steady_with_rates, tag_of};
 
 #[test]
@@ -147,4 +150,39 @@ fn a_drive_with_large_sectors_is_saved_as_far_as_its_table_counts_in_them() {
     fs::write(bench.path("tray/c.img"), unknown).unwrap();
     let document = bench.json(&format!("save {c} c.img --tray tray --state notes"));
     assert_eq!(document["bytes"], (256 + 4096) * 4096);
+}
+
+#[test]
+fn what_can_not_be_read_is_told_with_the_file_that_lies_there() {
+    let mut told = Vec::new();
+    for kind in [VolumeKind::Fat32, VolumeKind::Exfat] {
+        let mut tree = Tree::default();
+        for (path, content) in [("photos/Letter to Ann.txt", b"dear Ann"), ("photos/summer/Reisbräu.jpeg", b"fin, sun")]
+        {
+            tree.add_file(path, None, FileBytes::Made(content.repeat(2000))).unwrap();
+        }
+        let label = "HOLIDAY".to_owned();
+        let table = TableForm::Mbr;
+        let drive_bytes = 32 << 20;
+        let wanted = Storage { drive_bytes, sector_bytes: 512, kind, table, label, serial: 1 };
+        let made = storage_with(&wanted, &tree).unwrap();
+        let mut drive = vec![0u8; drive_bytes as usize];
+        made.fill_at(0, &mut drive).unwrap();
+        // In the middle of each file.
+        let place = |content: &[u8]| drive.windows(8).position(|window| window == content).unwrap() + 4096;
+        let bad = [place(b"dear Ann"), place(b"fin, sun")].map(|at| at - at % 512);
+        let faults = bad.map(|at| format!("[[drive.fault]]\nkind = \"read-error\"\nat = {at}\nbytes = 512\n")).concat();
+        let bench = Bench::new().tray(&format!(
+            "[[drive]]\nname = \"a\"\nmodel = \"Pocket\"\nserial = \"KP-a\"\nbytes = {drive_bytes}\nbus = \"usb\"\nremovable = true\n{faults}"
+        ));
+        fs::write(bench.path("tray/a.img"), drive).unwrap();
+        told.push(bench.on_tray(&format!("save {} holiday.img", tag_of(&bench, "a"))));
+    }
+    // Where it can't be told what is on it, all of it can be had.
+    let bad = "[[drive.fault]]\nkind = \"read-error\"\nat = 32768\nbytes = 2048\n";
+    let bench = Bench::new().stick("a", bad);
+    let save = format!("save {} worn.img", tag_of(&bench, "a"));
+    told.push(bench.on_tray(&save));
+    told.push(bench.on_tray(&format!("{save} --whole")));
+    steady_with_rates().bind(|| insta::assert_snapshot!("unreadable_files", told.join("\n")));
 }

@@ -9,5 +9,5 @@ mod size;
 
 pub use rate::Rate;
 pub(crate) use read_at::clipped;
-pub use read_at::{Cursor, Part, ReadAt, read_block};
+pub use read_at::{Cursor, Part, ReadAt, WithGaps, read_block};
 pub use size::{MIB, human_bytes};

@@ -1,6 +1,7 @@
 //! Bytes that can be read at any place: what all readers of images see.
 
 use std::io::{self, Read};
+use std::ops::Range;
 
 /// Bytes of known length that can be read at any place, from several threads.
 pub trait ReadAt: Sync {
@@ -109,5 +110,31 @@ impl ReadAt for Part<'_> {
             (Some(at), Some(into)) if count > 0 => self.whole.read_at(at, into),
             _ => Ok(0),
         }
+    }
+}
+
+/// Bytes of which some are not asked for: zeros stand in their place.
+pub struct WithGaps<'a> {
+    /// What is read.
+    pub of: &'a dyn ReadAt,
+    /// Which ones, in order; none reaches into the next.
+    pub gaps: &'a [Range<u64>],
+}
+
+impl ReadAt for WithGaps<'_> {
+    fn size(&self) -> u64 {
+        self.of.size()
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let into = clipped(self.size(), at, into);
+        let next = self.gaps.get(self.gaps.partition_point(|gap| gap.end <= at));
+        let end = next.map_or(u64::MAX, |gap| if gap.start <= at { gap.end } else { gap.start });
+        let into = clipped(end, at, into);
+        if next.is_some_and(|gap| gap.start <= at) {
+            into.fill(0);
+            return Ok(into.len());
+        }
+        self.of.read_at(at, into)
     }
 }

@@ -1,14 +1,14 @@
 //! Which file of an image lies where: worked out once, asked as often as needed, and a value that another process can be sent.
 
 use std::io;
-use std::ops::ControlFlow;
+use std::ops::{ControlFlow, Range};
 
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::{Part, ReadAt};
 use crate::image::Inspection;
-use crate::volume::fat;
 use crate::volume::iso9660::Extent;
+use crate::volume::{exfat, fat};
 
 /// Most stretches that are kept, and how long all of their names may be together, in bytes.
 const STRETCHES_MOST: usize = 200_000;
@@ -26,7 +26,7 @@ struct NamedStretch {
 pub struct FileMap {
     /// Files of the ISO 9660 tree, by where they begin.
     outer: Vec<NamedStretch>,
-    /// Files of the FAT volumes, which may lie inside of those.
+    /// Files of FAT and exFAT volumes, which may lie inside of those.
     inner: Vec<NamedStretch>,
     /// Length of all names.
     names_bytes: usize,
@@ -49,8 +49,7 @@ impl FileMap {
         }
         for (extent, name) in map.volumes(inspection) {
             let volume = Part { whole: image, start: extent.start, bytes: extent.bytes };
-            let Some(fat) = fat::read(&volume)? else { continue };
-            fat.stretches(&volume, &mut |path, range| {
+            stretches(&volume, &mut |path, range| {
                 let full = if name.is_empty() { path.to_owned() } else { format!("{name}: {path}") };
                 map.room_for(&full)?;
                 let start = extent.start.saturating_add(range.start);
@@ -63,7 +62,7 @@ impl FileMap {
         Ok(map)
     }
 
-    /// The FAT volumes, by what holds them: a file of the tree, a partition, or the image itself.
+    /// Where FAT and exFAT volumes may be, by what holds them: a file of the tree, a partition, or the image itself.
     fn volumes(&self, inspection: &Inspection) -> Vec<(Extent, String)> {
         let of_esps = inspection.esps.iter().map(|esp| {
             let extent = Extent { start: esp.start, bytes: esp.bytes };
@@ -71,8 +70,14 @@ impl FileMap {
         });
         let entries = inspection.optical.catalogue.iter().flat_map(|catalogue| &catalogue.entries);
         let of_catalogue = entries.map(|entry| (Extent { start: entry.start, bytes: 0 }, String::new()));
+        let tables = &inspection.tables;
+        let of_mbr = tables.mbr.iter().map(|entry| (entry.number, entry.start, entry.bytes));
+        let of_gpt = tables.gpt.iter().map(|entry| (entry.number, entry.start, entry.bytes));
+        let of_tables =
+            of_gpt.chain(of_mbr).map(|(number, start, bytes)| (Extent { start, bytes }, format!("partition {number}")));
+        let whole = (Extent { start: 0, bytes: inspection.bytes }, String::new());
         let mut found: Vec<(Extent, String)> = Vec::new();
-        for (mut extent, mut name) in of_esps.chain(of_catalogue) {
+        for (mut extent, mut name) in of_esps.chain(of_catalogue).chain(of_tables).chain([whole]) {
             // The file that holds it says better where it is, and how long it is.
             if let Some(file) = find(&self.outer, extent.start).filter(|file| file.extent.start == extent.start) {
                 (extent, name) = (file.extent, file.name.clone());
@@ -98,6 +103,14 @@ impl FileMap {
     /// The file that holds byte `at` of the image.
     pub fn at(&self, at: u64) -> Option<&str> {
         find(&self.inner, at).or_else(|| find(&self.outer, at)).map(|stretch| stretch.name.as_str())
+    }
+}
+
+/// Visits what lies in a FAT or exFAT volume; in any other, nothing.
+fn stretches(volume: &dyn ReadAt, visit: &mut dyn FnMut(&str, Range<u64>) -> ControlFlow<()>) -> io::Result<()> {
+    match fat::read(volume)? {
+        Some(fat) => fat.stretches(volume, visit),
+        None => exfat::stretches(volume, visit),
     }
 }
 
