@@ -376,6 +376,62 @@ def files_of_composed_volumes_are_read_by_the_kernel(bench: Bench) -> None:
         expect(f"{kind} differs" not in said, f"{kind}: the longest file is equal", said[-2000:])
 
 
+GRUB_CONFIG = """serial --unit=0 --speed=115200
+terminal_output console serial
+search --no-floppy --set=root --file /live/started.cfg
+configfile /live/started.cfg
+"""
+STARTED = "Larkspur Linux 9.2 started from its files"
+
+
+def an_optical_tree(folder: Path) -> dict[str, str]:
+    """A live system's folder with a real loader, links and folders too deep for plain ISO 9660; SHA-256 of what is to lie on the stick."""
+    (folder / "EFI/BOOT").mkdir(parents=True)
+    config = folder.parent / "grub.cfg"
+    config.write_text(GRUB_CONFIG)
+    sh("grub-mkstandalone", "-O", "x86_64-efi", "-o", folder / "EFI/BOOT/BOOTX64.EFI",
+       "--modules=part_msdos part_gpt fat search echo configfile sleep serial terminal", f"boot/grub/grub.cfg={config}")
+    random_bytes = random.Random(5)
+    files = {"live/started.cfg": f'echo "{STARTED}"\nsleep 600\n'.encode(), "live/system.img": random_bytes.randbytes(20 * MIB),
+             "dists/trixie/Release": b"of this release", "/".join("abcdefghij") + "/bottom": b"deep",
+             "docs/" + "a long name " * 12 + ".txt": b"long", "docs/empty": b""}
+    for path, content in files.items():
+        (folder / path).parent.mkdir(parents=True, exist_ok=True)
+        (folder / path).write_bytes(content)
+    for path, target in (("dists/stable", "trixie"), ("docs/image", "../live/system.img"), ("self", "."), ("out", "/etc/hostname")):
+        (folder / path).symlink_to(target)
+    files |= {"EFI/BOOT/BOOTX64.EFI": (folder / "EFI/BOOT/BOOTX64.EFI").read_bytes(),
+              "dists/stable/Release": files["dists/trixie/Release"], "docs/image": files["live/system.img"]}
+    return {path: hashlib.sha256(content).hexdigest() for path, content in files.items()}
+
+
+def unpacked_images_start_pcs(bench: Bench) -> None:
+    """Two optical images made by the usual programs: their files are equal on the stick, links followed, and UEFI starts them."""
+    folder = bench.folder / "optical"
+    sums = an_optical_tree(folder / "tree")
+    (folder / "sums").write_text("".join(f"{digest}  {path}\n" for path, digest in sums.items()))
+    images = {"gpt": ["genisoimage", "-R"], "mbr": ["xorriso", "-as", "mkisofs", "-R", "-J"]}
+    for name, words in images.items():
+        sh(*words, "-quiet", "-V", "LARKSPUR", "-o", folder / f"{name}.iso", folder / "tree")
+    result = bench.play(
+        f"""
+        for name in {' '.join(images)}; do
+            dev=$(eval echo \\$LAB_DEV_$name)
+            pyrotyp unpack $LAB_HOST{folder}/$name.iso --to $(tag $name) --table $name --unattended --quiet; echo "$name unpacked: $?"
+            for i in $(seq 50); do [ -b ${{dev}}1 ] && break; sleep 0.1; done
+            mkdir -p /mnt/v; mount -t vfat -o ro,utf8 ${{dev}}1 /mnt/v; cd /mnt/v
+            sha256sum --quiet -c $LAB_HOST{folder}/sums; echo "$name sums: $?, files: $(find . -type f | wc -l)"; cd /; umount /mnt/v
+        done
+        """,
+        drives=[Drive(name, size="700M", vendor="Kestrin", product=name, serial=f"KP-{name}") for name in images],
+        modules=[*VFAT, "nls_utf8"], limit=300)
+    for name in images:
+        expect(f"{name} unpacked: 0\n" in result["said"], f"{name} is unpacked", result["said"])
+        expect(f"{name} sums: 0, files: {len(sums)}\n" in result["said"], f"{name}: every file is equal", result["said"])
+        seen = bench.boot(Path(result["drives"][name]["file"]), "uefi", "--until", STARTED)
+        expect(seen["ended"] == "until", f"UEFI starts {name}", seen)
+
+
 def doubted_sticks_are_gauged(bench: Bench) -> None:
     """A slow sound stick of 64 GB and two that claim too much: each is told within a minute, and keeps what was on it."""
     content = bytes(random.Random(7).randbytes(24 * MIB))
@@ -763,7 +819,7 @@ PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_power_cut_leaves_every_record_whole, files_of_composed_volumes_are_read_by_the_kernel,
-    reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+    unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,

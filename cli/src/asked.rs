@@ -150,6 +150,8 @@ pub(crate) enum Command {
     },
     /// Write an image to a drive, read it back, and only then make it startable
     Write(Write),
+    /// Lay an image's files out on a drive, so that UEFI starts them: for images that can't go onto a drive as they are
+    Unpack(Unpack),
     /// Compare a drive with an image, or with what was written to it, at any later time
     Compare {
         /// The drive: its tag, a stable link or a kernel name
@@ -289,6 +291,28 @@ pub(crate) struct Write {
     /// Save what is on the drive into this file before it is erased, packed if its name ends in .zst
     #[arg(long, value_name = "FILE")]
     pub save_first: Option<PathBuf>,
+    /// Checksums to compare with
+    #[command(flatten)]
+    pub against: Against,
+    /// How it is written
+    #[command(flatten)]
+    pub job: Job,
+}
+
+/// What `unpack` is asked.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Unpack {
+    /// Image file
+    pub image: PathBuf,
+    /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in; again for each further one
+    #[arg(long, value_name = "DRIVE", required = true)]
+    pub to: Vec<String>,
+    /// Which table of partitions [default: mbr, gpt where that does not count far enough]
+    #[arg(long, value_name = "TABLE", value_parser = PossibleValuesParser::new(TableForm::ALL.map(TableForm::word)).try_map(table_form))]
+    pub table: Option<TableForm>,
+    /// What the volume is called [default: as the image's]
+    #[arg(long, value_name = "NAME")]
+    pub label: Option<String>,
     /// Checksums to compare with
     #[command(flatten)]
     pub against: Against,

@@ -93,6 +93,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Contents { drive } => commands::contents::run(drive, session),
         Command::Write(write) => commands::write::run(write, session),
         Command::Compare { drive, image } => commands::compare::run(drive, image.as_deref(), session),
+        Command::Unpack(unpack) => commands::unpack::run(unpack, session),
         Command::Reclaim(reclaim) => commands::reclaim::run(reclaim, session),
         Command::Gauge(gauge) => commands::gauge::run(gauge, session),
         Command::Save(save) => commands::save::run(save, session),

@@ -15,4 +15,5 @@ pub(crate) mod reclaim;
 pub(crate) mod save;
 pub(crate) mod settings;
 pub(crate) mod shelf;
+pub(crate) mod unpack;
 pub(crate) mod write;

@@ -10,26 +10,25 @@ use pyrotyp_core::examine::{Candidate, Examiner, Known, OpenedImage, Proven, Ref
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::KeptImage;
 use pyrotyp_core::plan::Plan;
-use pyrotyp_core::published::{self, CheckError, Proof, Published, Report, Unusable};
-use pyrotyp_core::shelf::Item;
-use pyrotyp_core::text::{Shown, shell};
+use pyrotyp_core::published::{self, CheckError, Published};
+use pyrotyp_core::text::shell;
 
-use crate::asked::{Common, Write};
+use crate::asked::Write;
 use crate::exit::{Exit, Failure};
 use crate::live::check_progress::CheckProgress;
-use crate::out::{say, warn};
+use crate::out::say;
 use crate::session::Session;
 use crate::session::attached::platform;
-use crate::session::examining::{Examining, of_content};
+use crate::session::examining::Examining;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::which;
-use crate::session::refusal::refusal;
 use crate::show::card;
 use crate::writing::choosing;
 use crate::writing::confirming::{Confirming, ImageFrom, Question, confirm};
 use crate::writing::copying;
 use crate::writing::job::{self, Ready, ToldAs};
 use crate::writing::planning::{self, Image};
+use crate::writing::proving::{refused, tell_what_proves_nothing};
 use crate::writing::saving::SavedFirst;
 use crate::writing::stream;
 
@@ -244,53 +243,4 @@ impl Preparing<'_> {
 fn broke_off() -> Failure {
     let text = "a part of this program failed while the image was compared; nothing was changed";
     Failure::new(Exit::Unexpected, text, "report this: it should not happen")
-}
-
-/// What to do with an image of the shelf that is not what it was.
-fn spoilt(item: &Item) -> String {
-    let name = shell::word(item.name());
-    format!(
-        "pyrotyp shelf remove {name}, then fetch it again; if it is whole again by now: pyrotyp shelf verify {name}"
-    )
-}
-
-/// Why no job may begin with the image, in words.
-fn refused(path: &Path, why: Refusal) -> Failure {
-    match why {
-        Refusal::KnownDamage { item, since } => {
-            let day = since.get(..10).unwrap_or(&since);
-            let text = format!("{} is known to be damaged: found on {day}", path.shown());
-            Failure::new(Exit::Checksum, text, spoilt(&item))
-        }
-        Refusal::OtherThanShelf { item, algorithm } => {
-            let text = format!("{}: its {algorithm} is not what the shelf knows of it", path.shown());
-            Failure::new(Exit::Checksum, text, spoilt(&item))
-        }
-        Refusal::Refuted { report } => refusal(path, &report).unwrap_or_else(|| {
-            let text = format!("{}: something speaks against it", path.shown());
-            Failure::new(Exit::Checksum, text, "download the image again")
-        }),
-        Refusal::Unexamined(error) => error.into(),
-        Refusal::Content(fault) => of_content(path, &fault),
-    }
-}
-
-/// Says it where there was nothing to compare with, and why.
-fn tell_what_proves_nothing(report: &Report, common: &Common) {
-    if !report.checked.is_empty() || matches!(report.proof(), Proof::Signed(_)) {
-        return;
-    }
-    for Unusable { file, why } in &report.unusable {
-        warn(&format!("{} is not used: {why}\n", file.shown()));
-    }
-    let lists: Vec<_> = report.unlisted.iter().map(|list| list.shown()).collect();
-    let why = if lists.is_empty() {
-        "none was given or found".into()
-    } else {
-        format!("{} does not name it", lists.join(", "))
-    };
-    say(common, &format!("no checksum to compare the image with: {why}\n"));
-    if let Proof::Undamaged = report.proof() {
-        say(common, "what it carries inside or lies beside it says that it is not damaged\n");
-    }
 }

@@ -69,8 +69,8 @@ pub(crate) struct SleeveLabel {
 /// The label of a drive that a job has made; `None` if it made none, or the code has no room.
 pub(crate) fn label(record: &Record, drive: &DriveRecord) -> Option<SleeveLabel> {
     let proof = match (record.kind, drive.outcome.result) {
-        (JobKind::Write | JobKind::Compare, JobResult::Verified) => "verified",
-        (JobKind::Write, JobResult::Written) => "not read back",
+        (JobKind::Write | JobKind::Unpack | JobKind::Compare, JobResult::Verified) => "verified",
+        (JobKind::Write | JobKind::Unpack, JobResult::Written) => "not read back",
         _ => return None,
     };
     let tag = drive.drive.tag.shown();

@@ -83,6 +83,11 @@ fn outcome(result: JobResult, kind: JobKind) -> Ending {
         (JobResult::Verified, JobKind::Write) => {
             ("good", "✓", "Verified: written, then read from the drive and equal to the image, byte for byte")
         }
+        (JobResult::Verified, JobKind::Unpack) => (
+            "good",
+            "✓",
+            "Verified: the image's files are laid out on it, read from the drive and equal, byte for byte",
+        ),
         (JobResult::Verified, JobKind::Reclaim) => ("good", "✓", "Plain storage again: its tables read back and equal"),
         (JobResult::Verified | JobResult::Written, JobKind::Save) => ("good", "✓", "Saved: read into a file, whole"),
         (JobResult::Failed, JobKind::Save) => ("bad", "✗", "Not saved, or not whole"),
@@ -203,7 +208,9 @@ pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
     let works = !matches!(record.kind, JobKind::Reclaim | JobKind::Gauge | JobKind::Save)
         && record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
     let (again, again_verb) = match record.kind {
-        JobKind::Write | JobKind::Compare => (Some("To prove this stick again at any time"), "compare"),
+        JobKind::Write | JobKind::Unpack | JobKind::Compare => {
+            (Some("To prove this stick again at any time"), "compare")
+        }
         JobKind::Gauge => (Some("To look at this drive again at any time"), "gauge"),
         JobKind::Reclaim | JobKind::Save => (None, ""),
     };

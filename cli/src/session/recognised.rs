@@ -8,7 +8,7 @@ use pyrotyp_core::hash::first_block;
 use pyrotyp_core::ledger::{Index, JobQuery, JobRow};
 use pyrotyp_core::machine::ImageFile;
 use pyrotyp_core::plan::SurveyError;
-use pyrotyp_core::record::{DriveIdentity, JobKind, JobResult};
+use pyrotyp_core::record::{DriveIdentity, JobResult};
 use pyrotyp_core::shelf::Shelf;
 
 use super::folders::state_folder;
@@ -42,7 +42,7 @@ pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> R
     let found = |row: JobRow, known| Recognised::Job { row: Box::new(row), known };
     let is_whole = |result: JobResult| matches!(result, JobResult::Verified | JobResult::Written);
     let is_image =
-        |result: JobResult, job: &JobRow| job.kind == JobKind::Write && is_whole(result) && job.ended.is_some();
+        |result: JobResult, job: &JobRow| job.kind.brings_an_image() && is_whole(result) && job.ended.is_some();
     if !drive.tag.is_unsure() {
         let own = DriveIdentity::of(drive).anywhere();
         let jobs = index.jobs(&JobQuery { tag: Some(drive.tag.to_string()), ..JobQuery::default() }).map_err(fail)?;
@@ -62,7 +62,7 @@ pub(crate) fn recognise(drive: &Drive, bytes: &dyn ReadAt, common: &Common) -> R
     };
     let head = first_block(bytes).map_err(unreadable)?;
     let jobs = index.jobs(&JobQuery { first_block: Some(head), ..JobQuery::default() }).map_err(fail)?;
-    let made = |job: &JobRow| job.kind == JobKind::Write && job.drives.iter().any(|one| is_whole(one.result));
+    let made = |job: &JobRow| job.kind.brings_an_image() && job.drives.iter().any(|one| is_whole(one.result));
     if let Some(job) = jobs.into_iter().find(made) {
         return Ok(found(job, KnownBy::Head));
     }

@@ -15,6 +15,7 @@ use pyrotyp_core::{Finding, FindingId};
 
 use super::gauged::LookDepth;
 use super::style::{CARE, NAME, of_level};
+use super::unpacked::UnpackedFiles;
 use super::{checked, inspected, table, text};
 
 /// Below this, a guess in figures would be no better than words.
@@ -47,6 +48,8 @@ pub(crate) enum OnDrives<'a> {
     },
     /// An empty volume, in words.
     Storage(&'a str),
+    /// An image's files.
+    Unpacked { path: &'a Path, checksum: &'a str, files: UnpackedFiles<'a> },
     /// Marks, which are taken off again, or a test pattern.
     Gauge { depth: LookDepth, bytes: u64 },
 }
@@ -61,6 +64,13 @@ impl OnDrives<'_> {
                 rows
             }
             Self::Storage(words) => vec![("becomes", (*words).to_owned())],
+            Self::Unpacked { path, checksum, files } => {
+                let mut rows = vec![("image", path.shown()), ("checksum", (*checksum).to_owned())];
+                rows.push(("becomes", files.words()));
+                rows.push(("", inspected::boots_line(files.inspection)));
+                rows.extend(files.left_out_words().into_iter().map(|line| ("", line)));
+                rows
+            }
             Self::Gauge { depth: LookDepth::Whole, .. } => {
                 vec![("becomes", "a test pattern from its start to its end, read back".to_owned())]
             }
@@ -81,6 +91,7 @@ impl OnDrives<'_> {
         match self {
             Self::Image { .. } => "write the image",
             Self::Storage(_) => "make it plain storage",
+            Self::Unpacked { .. } => "lay the files out on it",
             Self::Gauge { depth: LookDepth::Whole, .. } => "test all of it",
             Self::Gauge { .. } => "put back what was there",
         }
@@ -124,7 +135,9 @@ pub(crate) fn card(content: OnDrives<'_>, drives: &[OnCard<'_>], read_back: Read
     rows.extend(
         times.max_by(|a, b| a.seconds.total_cmp(&b.seconds)).map(|time| ("time", expected_words(time, read_back))),
     );
-    if let OnDrives::Image { inspection, .. } = content {
+    if let OnDrives::Image { inspection, .. } | OnDrives::Unpacked { files: UnpackedFiles { inspection, .. }, .. } =
+        content
+    {
         rows.extend(inspection.findings.iter().map(note));
     }
     let mut out = String::from("\n");

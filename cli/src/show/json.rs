@@ -14,7 +14,9 @@ use pyrotyp_core::job::save::Saved;
 use pyrotyp_core::ledger::LastJob;
 use pyrotyp_core::published::signature::Scheme;
 use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Unusable, Vouched};
-use pyrotyp_core::record::{Area, Conclusion, Difference, Gauged, JobResult, Record, SpeedAt, Trust};
+use pyrotyp_core::record::{
+    Area, Conclusion, Difference, DriveRecord, Gauged, ImageRecord, JobResult, Record, SpeedAt, Trust,
+};
 use pyrotyp_core::volume::Item as Entry;
 use pyrotyp_core::{Finding, FindingId, Level};
 use serde::Serialize;
@@ -23,6 +25,7 @@ use serde_json::Value;
 use super::edge;
 use super::settings::SettingRow;
 use super::shelved::{Row, Verified};
+use super::unpacked::UnpackedFiles;
 use crate::exit::Failure;
 
 fn document(value: &impl Serialize) -> Value {
@@ -605,6 +608,48 @@ pub(crate) fn reclaim(record: &Record, storage: &Storage) -> Value {
     })
 }
 
+/// Something that did not come along.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct LeftOutDoc<'a> {
+    path: &'a str,
+    why: &'a str,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct UnpackDoc<'a> {
+    /// Of the first drive.
+    #[serde(flatten)]
+    of: OneDrive<'a>,
+    image: &'a ImageRecord,
+    drives: &'a [DriveRecord],
+    filesystem: VolumeKind,
+    table: TableForm,
+    label: &'a str,
+    files: u64,
+    bytes: u64,
+    boots: &'a [Boot],
+    left_out: Vec<LeftOutDoc<'a>>,
+}
+
+/// The document of `unpack`.
+pub(crate) fn unpack(record: &Record, files: UnpackedFiles<'_>) -> Value {
+    let UnpackedFiles { inspection, storage, files, bytes, left_out } = files;
+    document(&UnpackDoc {
+        of: OneDrive::of(record),
+        image: &record.image,
+        drives: &record.drives,
+        filesystem: storage.kind,
+        table: storage.table,
+        label: &storage.label,
+        files,
+        bytes,
+        boots: &inspection.boots,
+        left_out: left_out.iter().map(|left| LeftOutDoc { path: &left.path, why: &left.why }).collect(),
+    })
+}
+
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct GaugeDoc<'a> {
@@ -744,6 +789,7 @@ mod tests {
             ("contents", schema::<ContentsDoc<'_>>()),
             ("write", written()),
             ("reclaim", schema::<ReclaimDoc<'_>>()),
+            ("unpack", schema::<UnpackDoc<'_>>()),
             ("gauge", schema::<GaugeDoc<'_>>()),
             ("save", schema::<SaveDoc<'_>>()),
             ("compare", schema::<CompareDoc<'_>>()),

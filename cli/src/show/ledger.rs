@@ -211,7 +211,7 @@ pub(crate) fn history(tag: &str, jobs: &[JobRow], common: &Common) -> String {
         );
     }
     // Of a few tables at a drive's start no speed can be told.
-    let written = rows.iter().filter(|(job, _)| job.kind == JobKind::Write);
+    let written = rows.iter().filter(|(job, _)| job.kind.brings_an_image());
     let written: Vec<_> = written.filter_map(|(job, one)| Some((job.started.as_str(), one.write_rate?))).collect();
     if let Some(words) = slower(&written) {
         add!(out, "{CARE}{words}{CARE:#}\n");

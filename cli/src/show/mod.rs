@@ -17,4 +17,5 @@ pub(crate) mod shelved;
 pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod text;
+pub(crate) mod unpacked;
 pub(crate) mod wrap;

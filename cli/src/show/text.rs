@@ -12,7 +12,9 @@ use pyrotyp_core::ledger::JobRow;
 use pyrotyp_core::record::{Conclusion, Difference, Head, JobResult, Stage};
 use pyrotyp_core::text::{Shown, shell};
 
+use super::inspected::boots_line;
 use super::style::{BAD, CARE, FAINT, GOOD};
+use super::unpacked::UnpackedFiles;
 use crate::asked::Common;
 
 /// Most differences shown one by one.
@@ -198,6 +200,36 @@ pub(crate) fn reclaimed(storage: &Storage, drive: &Drive, outcome: &Outcome, com
         JobResult::Differs => differing(drive, outcome),
         JobResult::Written | JobResult::Refused | JobResult::Failed | JobResult::Stopped => String::new(),
     }
+}
+
+/// What came of an image's files.
+pub(crate) fn unpacked(files: UnpackedFiles<'_>, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
+    let (name, tag) = (called(drive), &drive.tag);
+    let what = files.inspection.title().map_or_else(String::new, |title| format!("{}: ", title.shown()));
+    let what = format!("{what}{}", files.words());
+    let mut out = match outcome.told.result {
+        JobResult::Verified => {
+            format!("{GOOD}verified{GOOD:#}: drive {tag} ({name}) holds {what}, read back and equal byte for byte\n")
+        }
+        JobResult::Written => {
+            format!(
+                "{CARE}written{CARE:#}: drive {tag} ({name}) holds {what}; it was not read back, nothing is proven\n"
+            )
+        }
+        JobResult::Differs => return differing(drive, outcome),
+        JobResult::Refused | JobResult::Failed | JobResult::Stopped => return String::new(),
+    };
+    out.push_str(&how_it_went(outcome));
+    add!(out, "  {}\n", boots_line(files.inspection));
+    for line in files.left_out_words() {
+        add!(out, "  {line}\n");
+    }
+    if !common.quiet {
+        out.push_str(
+            "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
+        );
+    }
+    out
 }
 
 /// What a drive becomes.

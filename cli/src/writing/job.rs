@@ -27,6 +27,7 @@ use crate::session::Session;
 use crate::session::examining::Examining;
 use crate::session::folders::state_folder;
 use crate::show::gauged::{LookDepth, LookedAt};
+use crate::show::unpacked::UnpackedFiles;
 use crate::show::{gauged, json, text};
 
 /// What is said on the way by whoever gives the image.
@@ -55,6 +56,8 @@ pub(crate) enum ToldAs<'a> {
     Storage(&'a Storage),
     /// A drive that was looked at.
     Gauge(LookDepth),
+    /// An image's files on drives.
+    Unpacked(UnpackedFiles<'a>),
 }
 
 /// A job that is on record as begun, for whoever does it.
@@ -90,7 +93,9 @@ pub(crate) fn carry_out(
         pacing: Pacing::default(),
     };
     let drives: Vec<DriveIdentity> = plan.attached().map(DriveIdentity::of).collect();
-    let before = image.is_file.then(|| Identity::of(image.path).ok()).flatten();
+    // What was made of an image is not what it is.
+    let is_itself = image.is_file && matches!(told_as, ToldAs::Image);
+    let before = is_itself.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(plan, started, state.as_deref());
     let progress = match (told_as, drives.first()) {
         // It is over within a minute, and nothing is lost when it is stopped.
@@ -184,7 +189,7 @@ fn report(
     if let Some(begun) = begun {
         begun.job().clone_into(&mut record.job);
         // Before the record ends: whoever reads that finds them.
-        if let ToldAs::Image = told_as {
+        if let ToldAs::Image | ToldAs::Unpacked(_) = told_as {
             keep_blocks(&record.job, &outcomes, common);
         }
         match begun.end(&record) {
@@ -206,6 +211,7 @@ fn report(
         let document = match told_as {
             ToldAs::Image => json::write(&record, on_record.as_deref()),
             ToldAs::Storage(storage) => json::reclaim(&record, storage),
+            ToldAs::Unpacked(files) => json::unpack(&record, files),
             ToldAs::Gauge(_) => json::gauge(&record, outcomes.first().and_then(|one| one.told.gauged.as_ref())),
         };
         return match failure {
@@ -217,6 +223,7 @@ fn report(
         put(&match told_as {
             ToldAs::Image => text::written(image.path, image.inspection, drive, outcome, common),
             ToldAs::Storage(storage) => text::reclaimed(storage, drive, outcome, common),
+            ToldAs::Unpacked(files) => text::unpacked(files, drive, outcome, common),
             ToldAs::Gauge(depth) => looked_at(depth, drive, outcome, common),
         })?;
     }
@@ -252,7 +259,7 @@ fn failure(drive: &Drive, outcome: &Outcome, told_as: ToldAs<'_>) -> Option<Fail
             "plug it in again: the next command that sees it puts back what was there"
         }
         (None, ToldAs::Storage(_) | ToldAs::Gauge(_)) => begun_anew(fault),
-        (None, ToldAs::Image) => fault.next_step(),
+        (None, ToldAs::Image | ToldAs::Unpacked(_)) => fault.next_step(),
     };
     Some(Failure::new(of_job(outcome.told.result, Some(fault)), text, next))
 }

@@ -100,14 +100,19 @@ impl Image<'_> {
 /// What is known of something that was made for drives with sectors of this size. It is to start nothing: what would speak against an
 /// image does not speak against it.
 pub(crate) fn made(bytes: &dyn ReadAt, sector_bytes: u32, called: &str) -> Result<Inspection, Failure> {
-    let mut inspection = image::inspect_on(bytes, sector_bytes).map_err(|error| {
-        Failure::new(Exit::Unexpected, format!("what was made can't be read: {}", plain(&error)), "report this")
-    })?;
+    let mut inspection = looked_into(bytes, sector_bytes)?;
     inspection.findings.clear();
     inspection.label = Some(called.to_owned());
     // A table may reach further than what is written.
     inspection.span.needs_bytes = bytes.size();
     Ok(inspection)
+}
+
+/// What is found in something that was made for drives with sectors of this size.
+pub(crate) fn looked_into(bytes: &dyn ReadAt, sector_bytes: u32) -> Result<Inspection, Failure> {
+    image::inspect_on(bytes, sector_bytes).map_err(|error| {
+        Failure::new(Exit::Unexpected, format!("what was made can't be read: {}", plain(&error)), "report this")
+    })
 }
 
 /// Refuses a name that proves nothing, where nobody confirms it.
@@ -127,6 +132,17 @@ pub(crate) fn plan(
     platform: &dyn Platform,
     session: &Session<'_>,
 ) -> Result<Plan, Failure> {
+    let choices = choices(names, asked, platform, session)?;
+    plan_for(Chosen { kind: JobKind::Write, choices }, image, asked, platform, session)
+}
+
+/// The drives that are meant, each once.
+pub(crate) fn choices(
+    names: &[String],
+    asked: &Job,
+    platform: &dyn Platform,
+    session: &Session<'_>,
+) -> Result<Vec<Choice>, Failure> {
     names.iter().try_for_each(|name| confirmable(name, asked))?;
     let mut choices: Vec<Choice> = Vec::new();
     for name in names {
@@ -137,7 +153,7 @@ pub(crate) fn plan(
         }
         choices.push(choice);
     }
-    plan_for(Chosen { kind: JobKind::Write, choices }, image, asked, platform, session)
+    Ok(choices)
 }
 
 /// Drives that were chosen, and for what.

@@ -359,7 +359,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       is       TEST, optical disc image (ISO 9660), 360 kB, made 2026-11-23 09:30
       verdict  no: a stick made from it starts no PC
                needs-laying-out: its program for UEFI (x86-64) lies in the optical volume alone, and no stick starts from that: its files must be laid out on a FAT stick
-                 next: look for the hybrid or USB edition of this image
+                 next: lay them out with `pyrotyp unpack`, or look for the hybrid or USB edition of this image
       whole    yes, nothing is missing at the end
 
     data.iso

@@ -26,4 +26,5 @@ mod settings;
 mod shelf;
 mod signatures;
 mod slips;
+mod unpack;
 mod write;

@@ -1,6 +1,7 @@
 //! A first day at the bench: words in the wrong place, nearly right names, and what is told in their stead.
 
 use super::bench::{Bench, tag_of};
+use super::unpack::optical;
 
 #[test]
 fn a_slip_gets_a_hand() {
@@ -180,6 +181,7 @@ fn every_command_of_the_pages_works_on_the_demos_bench() {
     for name in ["larkspur-9.2-desktop-x86_64.iso", "SHA256SUMS", "SHA256SUMS.sig"] {
         std::fs::copy(images.join(name), folder.join(name)).unwrap();
     }
+    std::fs::write(folder.join("larkspur-9.2-optical.iso"), optical("LARKSPUR_92", Vec::new())).unwrap();
     let mut tried = 0;
     for page in [
         "README.md",
@@ -217,7 +219,7 @@ fn every_command_of_the_pages_works_on_the_demos_bench() {
                 "write" if command == "write" => {
                     assert!(bench.tell(&run("--tray tray")).contains("no image is named"), "{page}: {command}");
                 }
-                "write" => {
+                "write" | "unpack" => {
                     let told = bench.tell(&run("--tray tray --unattended --accept just-verified"));
                     let is_new = command.contains("--resume");
                     assert!(

@@ -20,6 +20,7 @@ mod placing;
 mod stamp;
 mod storage;
 mod tree;
+mod unpacked;
 mod volume_kind;
 
 pub use composition::Composition;
@@ -27,6 +28,7 @@ pub use error::ComposeError;
 pub use label::LabelFault;
 pub use storage::{Storage, TableForm, serial, storage, storage_with};
 pub use tree::{FileBytes, TREE_ITEMS_MOST, Tree, TreeFault};
+pub use unpacked::{LeftOut, UnpackFault, UnpackedTree, unpacked};
 pub use volume_kind::VolumeKind;
 
 #[cfg(test)]

@@ -96,6 +96,21 @@ pub enum TreeFault {
     Many,
 }
 
+impl TreeFault {
+    /// Why, without saying of which item.
+    pub fn why(&self) -> String {
+        match self {
+            Self::Nameless { .. } => "its name is empty, or only dots".to_owned(),
+            Self::Long { .. } => format!("a name on its path has more than {UNITS_MOST} letters"),
+            Self::Letter { letter, .. } => format!("a name on its path holds {letter:?}"),
+            Self::End { .. } => "a name on its path ends in a dot or a space".to_owned(),
+            Self::Twice { first, .. } => format!("FAT takes its name for that of {first}"),
+            Self::InFile { path } => format!("FAT takes the name of its folder for that of the file {path}"),
+            Self::Many => self.to_string(),
+        }
+    }
+}
+
 /// What an item is.
 #[derive(Debug)]
 pub(super) enum TreeContent<'a> {

@@ -352,7 +352,7 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
                 "its program for UEFI ({}) lies in the optical volume alone, and no stick starts from that: its files must be laid out on a FAT stick",
                 program.arch
             ),
-            "look for the hybrid or USB edition of this image",
+            "lay them out with `pyrotyp unpack`, or look for the hybrid or USB edition of this image",
         )
     } else if !boots.is_empty() {
         Finding::ask(
@@ -635,7 +635,7 @@ mod tests {
         for discs: Disk, sectors none, whole Yes, No
            optical-only: it starts from an optical disc only -> look for the hybrid or USB edition of this image
         in the tree: Disk, sectors none, whole Yes, No
-           needs-laying-out: its program for UEFI (arm) lies in the optical volume alone, and no stick starts from that -> look for the hybrid or USB edition of this image
+           needs-laying-out: its program for UEFI (arm) lies in the optical volume alone, and no stick starts from that -> lay them out with `pyrotyp unpack`, or look for the hybrid or USB edition of this image
         by the catalogue: Disk, sectors none, whole Yes, Caution
            optical-entry: its program for UEFI is found through the boot catalogue of optical discs alone -> look for the hybrid or USB edition of this image
         ");

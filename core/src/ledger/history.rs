@@ -36,7 +36,7 @@ pub struct LastJob {
 impl LastJob {
     /// Whether it brought its image to the drive.
     pub fn is_there(&self) -> bool {
-        self.kind == JobKind::Write
+        self.kind.brings_an_image()
             && self.ended.is_some()
             && matches!(self.result, JobResult::Verified | JobResult::Written)
     }
@@ -84,7 +84,7 @@ impl Drives {
     /// How many minutes before `now` a job has verified this drive, if none came after.
     pub fn verified_minutes_ago(&self, drive: &Drive, now: Timestamp) -> Option<u64> {
         let last =
-            self.last_on(drive).filter(|last| last.kind == JobKind::Write && last.result == JobResult::Verified)?;
+            self.last_on(drive).filter(|last| last.kind.brings_an_image() && last.result == JobResult::Verified)?;
         u64::try_from(now.duration_since(last.end()?).as_mins()).ok()
     }
 

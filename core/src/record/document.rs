@@ -217,6 +217,8 @@ pub enum JobKind {
     Gauge,
     /// A drive into a file.
     Save,
+    /// An image's files onto drives.
+    Unpack,
 }
 
 impl JobKind {
@@ -228,13 +230,19 @@ impl JobKind {
             Self::Reclaim => "reclaim",
             Self::Gauge => "gauge",
             Self::Save => "save",
+            Self::Unpack => "unpack",
         }
+    }
+
+    /// Whether it brings an image to a drive, as it is or as files.
+    pub fn brings_an_image(self) -> bool {
+        matches!(self, Self::Write | Self::Unpack)
     }
 
     /// Whether a drive holds something else afterwards.
     pub fn changes_drives(self) -> bool {
         match self {
-            Self::Write | Self::Reclaim => true,
+            Self::Write | Self::Reclaim | Self::Unpack => true,
             Self::Compare | Self::Gauge | Self::Save => false,
         }
     }

@@ -16,8 +16,10 @@ pub mod gpt;
 pub mod iso9660;
 mod item;
 mod labels;
+mod leaf;
 pub mod mbr;
 mod table_window;
 pub mod udf;
 
 pub use item::{ITEMS_MOST, Item};
+pub use leaf::{Leaf, LeafKind};

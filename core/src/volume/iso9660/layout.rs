@@ -28,6 +28,7 @@ pub(super) const FLAGS: usize = 25; //                   26         9.1.6    bit
 pub(super) const NAME_LENGTH: usize = 32; //             33         9.1.10   u8
 pub(super) const NAME: usize = 33; //                    34–        9.1.11   d-characters
 pub(super) const FLAG_FOLDER: u8 = 2;
+pub(super) const FLAG_GOES_ON: u8 = 0x80; // the file has another record behind this one
 
 /// Boot system identifier of an El Torito record (El Torito 1.0, figure 7, offset 7).
 pub(super) const EL_TORITO: &[u8] = b"EL TORITO SPECIFICATION";

@@ -6,6 +6,8 @@
 
 mod descriptors;
 mod layout;
+mod leaves;
+mod rock_ridge;
 mod tree;
 mod volume;
 

@@ -1,7 +1,6 @@
 //! The tree of files: a walk that no damage leads astray, and the ways to one file.
 //!
-//! Source: ECMA-119, §9.1 (directory records), §7.5 (names); Rock Ridge names: IEEE P1282 draft 1.12, §4.1.4; Joliet: names in
-//! UCS-2, big-endian.
+//! Source: ECMA-119, §9.1 (directory records), §7.5 (names); Joliet: names in UCS-2, big-endian.
 
 use std::collections::{BTreeSet, VecDeque};
 use std::io;
@@ -11,21 +10,27 @@ use jiff::civil::{Date, DateTime, Time};
 
 use crate::bytes::ReadAt;
 use crate::bytes::field::{both32, take, utf16_be};
-use crate::volume::iso9660::layout::{DATA_LENGTH, EXTENT, FLAG_FOLDER, FLAGS, NAME, NAME_LENGTH, RECORDED, SECTOR};
+use crate::volume::iso9660::layout::{
+    DATA_LENGTH, EXTENT, FLAG_FOLDER, FLAG_GOES_ON, FLAGS, NAME, NAME_LENGTH, RECORDED, SECTOR,
+};
+use crate::volume::iso9660::rock_ridge::{RockRidge, printable};
 use crate::volume::iso9660::volume::{Extent, IsoVolume};
 use crate::volume::{ITEMS_MOST, Item};
 
 /// Most folders that a walk enters.
 pub const FOLDERS_MOST: usize = 4096;
 /// Most bytes of one folder that is read.
-pub const FOLDER_BYTES_MOST: u64 = 4 << 20;
+pub const FOLDER_BYTES_MOST: u64 = 8 << 20;
 
 /// One entry of a folder.
-struct DirectoryRecord {
-    name: String,
-    is_folder: bool,
-    extent: Extent,
-    recorded: Option<DateTime>,
+pub(super) struct DirectoryRecord {
+    pub name: String,
+    pub is_folder: bool,
+    pub extent: Extent,
+    pub recorded: Option<DateTime>,
+    /// Whether the file goes on with the next record.
+    pub goes_on: bool,
+    pub rock_ridge: RockRidge,
 }
 
 /// Whether the names in this folder are longer than plain ISO 9660 has them.
@@ -34,7 +39,8 @@ pub(super) fn has_rock_ridge(image: &dyn ReadAt, folder: &Extent) -> io::Result<
     let mut rest = raw.get(..SECTOR.min(raw.len())).unwrap_or_default();
     while let Some(record) = record_of(rest) {
         rest = rest.get(record.len()..).unwrap_or_default();
-        if system_use(record).and_then(rock_ridge_name).is_some() {
+        let field = system_use(record).unwrap_or_default();
+        if RockRidge::read(image, field, SECTOR as u64)?.name().is_some() {
             return Ok(true);
         }
     }
@@ -42,7 +48,7 @@ pub(super) fn has_rock_ridge(image: &dyn ReadAt, folder: &Extent) -> io::Result<
 }
 
 /// What of a folder lies in the image.
-fn read_folder(image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<u8>> {
+pub(super) fn read_folder(image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<u8>> {
     let length = folder.bytes.min(FOLDER_BYTES_MOST).min(image.size().saturating_sub(folder.start));
     let mut raw = vec![0u8; usize::try_from(length).unwrap_or_default()];
     let count = image.fill_at(folder.start, &mut raw)?;
@@ -52,13 +58,13 @@ fn read_folder(image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<u8>> {
 
 impl IsoVolume {
     /// The entries of a folder.
-    fn entries(&self, image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<DirectoryRecord>> {
+    pub(super) fn entries(&self, image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<DirectoryRecord>> {
         let mut entries = Vec::new();
         for sector in read_folder(image, folder)?.chunks(SECTOR) {
             let mut rest = sector;
             while let Some(record) = record_of(rest) {
                 rest = rest.get(record.len()..).unwrap_or_default();
-                entries.extend(self.entry(record));
+                entries.extend(self.entry(image, record)?);
             }
         }
         Ok(entries)
@@ -155,23 +161,40 @@ impl IsoVolume {
         Ok(found)
     }
 
-    /// `None` for the two entries that name the folder itself and its parent.
-    fn entry(&self, record: &[u8]) -> Option<DirectoryRecord> {
-        let name_bytes = usize::from(*record.get(NAME_LENGTH)?);
-        let raw = record.get(NAME..NAME.checked_add(name_bytes)?)?;
-        if matches!(raw, [0] | [1] | []) {
-            return None;
-        }
-        let start = u64::from(both32(record, EXTENT)?).checked_mul(self.block_bytes)?;
-        let extent = Extent { start, bytes: u64::from(both32(record, DATA_LENGTH)?) };
-        let name = if self.is_joliet {
-            plain_name(&utf16_be(raw)?)
-        } else {
-            system_use(record).and_then(rock_ridge_name).unwrap_or_else(|| plain_name(&String::from_utf8_lossy(raw)))
+    /// `None` for the two entries that name the folder itself and its parent, and for what can't be read.
+    fn entry(&self, image: &dyn ReadAt, record: &[u8]) -> io::Result<Option<DirectoryRecord>> {
+        let Some((raw, extent)) = named(record).zip(self.extent(record)) else { return Ok(None) };
+        let flags = record.get(FLAGS).copied().unwrap_or_default();
+        let rock_ridge = match system_use(record) {
+            Some(field) if !self.is_joliet => RockRidge::read(image, field, self.block_bytes)?,
+            _ => RockRidge::default(),
         };
-        let is_folder = record.get(FLAGS)? & FLAG_FOLDER != 0;
-        Some(DirectoryRecord { name, is_folder, extent, recorded: recorded(record) })
+        let name = if self.is_joliet {
+            utf16_be(raw).map(|name| plain_name(&name))
+        } else {
+            Some(rock_ridge.name().unwrap_or_else(|| plain_name(&String::from_utf8_lossy(raw))))
+        };
+        Ok(name.map(|name| DirectoryRecord {
+            name,
+            is_folder: flags & FLAG_FOLDER != 0,
+            extent,
+            recorded: recorded(record),
+            goes_on: flags & FLAG_GOES_ON != 0,
+            rock_ridge,
+        }))
     }
+
+    /// Where what a record stands for lies.
+    pub(super) fn extent(&self, record: &[u8]) -> Option<Extent> {
+        let start = u64::from(both32(record, EXTENT)?).checked_mul(self.block_bytes)?;
+        Some(Extent { start, bytes: u64::from(both32(record, DATA_LENGTH)?) })
+    }
+}
+
+/// The name in a record; `None` for the folder itself and its parent.
+fn named(record: &[u8]) -> Option<&[u8]> {
+    let name_bytes = usize::from(*record.get(NAME_LENGTH)?);
+    record.get(NAME..NAME.checked_add(name_bytes)?).filter(|raw| !matches!(raw, [0] | [1] | []))
 }
 
 /// When a file was recorded, by its own clock.
@@ -189,7 +212,7 @@ fn system_use(record: &[u8]) -> Option<&[u8]> {
 }
 
 /// The directory record at the start of `rest`; `None` at the end of the sector's records (§6.8.1.1).
-fn record_of(rest: &[u8]) -> Option<&[u8]> {
+pub(super) fn record_of(rest: &[u8]) -> Option<&[u8]> {
     let length = usize::from(*rest.first()?);
     rest.get(..length).filter(|_| length > NAME)
 }
@@ -198,24 +221,4 @@ fn record_of(rest: &[u8]) -> Option<&[u8]> {
 fn plain_name(name: &str) -> String {
     let name = name.split(';').next().unwrap_or_default();
     printable(name.strip_suffix('.').unwrap_or(name))
-}
-
-/// The name that the `NM` entries spell (P1282 §4.1.4): signature, length, version, flags, bytes.
-fn rock_ridge_name(mut field: &[u8]) -> Option<String> {
-    let mut name = Vec::new();
-    while let Some([a, b, length, _version, rest @ ..]) = field.get(..) {
-        let length = usize::from(*length);
-        let body = rest.get(..length.checked_sub(4)?)?;
-        if [*a, *b] == *b"NM" {
-            name.extend_from_slice(body.get(1..)?);
-        }
-        field = field.get(length..)?;
-    }
-    let name = printable(&String::from_utf8_lossy(&name));
-    // A name is one step of a path, whatever the bytes say.
-    (!name.is_empty() && name != "." && name != ".." && !name.contains('/')).then_some(name)
-}
-
-fn printable(name: &str) -> String {
-    name.chars().map(|c| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c }).collect()
 }

@@ -1,0 +1,165 @@
+//! `pyrotyp unpack`: an image's files onto drives, so that UEFI starts them.
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use pyrotyp_core::bytes::ReadAt;
+use pyrotyp_core::compose::{
+    ComposeError, Composition, Storage, TableForm, UnpackFault, UnpackedTree, VolumeKind, serial, storage_with,
+    unpacked,
+};
+use pyrotyp_core::drive::Choice;
+use pyrotyp_core::examine::{Candidate, Known, OpenedImage, Proven};
+use pyrotyp_core::image::{Inspection, Verdict, Whole};
+use pyrotyp_core::job::{Checked, ComposedImage};
+use pyrotyp_core::record::JobKind;
+use pyrotyp_core::text::{Shown, chain, shell};
+use pyrotyp_core::{FindingId, published};
+
+use crate::asked::Unpack;
+use crate::exit::{Exit, Failure};
+use crate::session::Session;
+use crate::session::attached::{needs_medium, platform};
+use crate::session::examining::Examining;
+use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
+use crate::show::card::{self, OnDrives};
+use crate::show::unpacked::UnpackedFiles;
+use crate::writing::asking::Asking;
+use crate::writing::confirming::{Confirming, ImageFrom};
+use crate::writing::job::{self, Ready, ToldAs};
+use crate::writing::planning::{self, Chosen, Image};
+use crate::writing::proving::{refused, tell_what_proves_nothing};
+
+/// Lays the files of one image out on one drive or several.
+pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure> {
+    let confirming = Confirming::find(&asked.job, ImageFrom::Elsewhere)?;
+    let path = &on_shelf_or_file(&asked.image, session.common)?;
+    let platform = &*platform(session.common)?;
+    let started = Timestamp::now().to_string();
+    let opened = open_image(path, session.common)?;
+    fit_to_write(path, &opened.inspection)?;
+    let choices = planning::choices(&asked.to, &asked.job, platform, session)?;
+    choices.iter().try_for_each(|choice| needs_medium(&choice.drive))?;
+    let storage = wanted(asked, &opened.inspection, &choices)?;
+    let Proven { content, report, .. } = proven(asked, path, &opened, smallest(&choices), session)?;
+    let source = content.bytes();
+    let laid_out = unpacked(source, &opened.inspection).map_err(|fault| not_unpacked(path, &fault))?;
+    let UnpackedTree { tree, files, bytes, left_out } = laid_out;
+    let made = storage_with(&storage, &tree).map_err(|error| no_room(path, &error))?;
+    let inspection = inspection(&opened.inspection, &made, &storage)?;
+    let about = UnpackedFiles { inspection: &inspection, storage: &storage, files, bytes, left_out: &left_out };
+    let image = Image {
+        path,
+        is_file: true,
+        inspection: &inspection,
+        bytes: Some(made.size()),
+        hole_bytes: made.hole_bytes(),
+        report: Some(&report),
+        expects: None,
+        checks: &[],
+    };
+    let mut plan =
+        planning::plan_for(Chosen { kind: JobKind::Unpack, choices }, &image, &asked.job, platform, session)?;
+    let checksum = card::checksum_words(Some(&report));
+    let content = OnDrives::Unpacked { path, checksum: &checksum, files: about };
+    let cleared = Asking { platform, session, content }
+        .ask(&mut plan, confirming)
+        .map_err(|failure| job::refused(&plan, &started, failure, session))?;
+    let (source, told_as) = (ComposedImage(&made), ToldAs::Unpacked(about));
+    let checked = Checked::default();
+    let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
+    job::run(ready, platform, session)
+}
+
+/// The image, once nothing speaks against it.
+fn proven(
+    asked: &Unpack,
+    path: &Path,
+    opened: &OpenedImage,
+    room: u64,
+    session: &Session<'_>,
+) -> Result<Proven, Failure> {
+    let published = published::published(path, &asked.against.known().given)?;
+    let examining = Examining::of(session);
+    let candidate = Candidate {
+        path,
+        image: opened,
+        known: Known { published: Some(&published), ..asked.against.known() },
+        // What does not fit onto a drive is not laid out on one either.
+        room,
+    };
+    let proven = candidate.prove(&examining.examiner(session)).map_err(|refusal| refused(path, refusal))?;
+    tell_what_proves_nothing(&proven.report, session.common);
+    Ok(proven)
+}
+
+/// Size of the smallest drive, in bytes.
+fn smallest(choices: &[Choice]) -> u64 {
+    choices.iter().map(|choice| choice.drive.bytes).min().unwrap_or_default()
+}
+
+/// What the drives are to be: alike, so that the smallest one has room for it.
+fn wanted(asked: &Unpack, of: &Inspection, choices: &[Choice]) -> Result<Storage, Failure> {
+    let kind = VolumeKind::Fat32;
+    let label = match &asked.label {
+        Some(label) => {
+            kind.label(label).map_err(|fault| Failure::new(Exit::Usage, fault.to_string(), "choose another --label"))?
+        }
+        None => kind.label_like(of.label.as_deref().unwrap_or_default()),
+    };
+    let drives = || choices.iter().map(|choice| &choice.drive);
+    let sector_bytes = drives().map(|drive| drive.sector_bytes).max().unwrap_or(512);
+    let smallest = smallest(choices);
+    if drives().any(|drive| drive.sector_bytes != sector_bytes) {
+        let text = "these drives have sectors of different sizes, and no volume suits all of them";
+        return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
+    }
+    let drive_bytes = smallest - smallest.checked_rem(u64::from(sector_bytes.max(1))).unwrap_or_default();
+    let table = asked.table.unwrap_or_else(|| TableForm::for_size(drive_bytes, sector_bytes));
+    // The same for the same image on the same drives, so that a job can be gone on with.
+    let tags: Vec<&str> = drives().map(|drive| drive.tag.as_str()).collect();
+    let serial = serial(&tags.join(" "), &format!("{} {}", of.bytes, of.label.as_deref().unwrap_or_default()));
+    Ok(Storage { drive_bytes, sector_bytes, kind, table, label, serial })
+}
+
+/// What is known of the drive as it will be: it is called as the image is, and starts what lies in its files.
+fn inspection(of: &Inspection, made: &Composition<'_>, storage: &Storage) -> Result<Inspection, Failure> {
+    let mut seen = planning::looked_into(made, storage.sector_bytes)?;
+    let starts = [FindingId::NothingToStart, FindingId::OtherProcessor];
+    // A table reaches further than what is written.
+    seen.findings.retain(|finding| starts.contains(&finding.id));
+    let of_image = of.findings.iter().filter(|finding| finding.id == FindingId::UnfinishedDownload);
+    seen.findings.extend(of_image.cloned());
+    if let Some(nothing) = seen.findings.iter_mut().find(|finding| finding.id == FindingId::NothingToStart) {
+        "its files hold no program for UEFI in EFI/BOOT, and nothing else of it starts from a stick"
+            .clone_into(&mut nothing.text);
+        nothing.next = match of.verdict {
+            Verdict::No => "look for the hybrid or USB edition of this image".into(),
+            Verdict::Ready | Verdict::Caution => "write it as it is, with `pyrotyp write`".into(),
+        };
+    }
+    seen.naming = of.naming.clone();
+    seen.label.clone_from(&of.label);
+    seen.span.needs_bytes = made.size();
+    seen.span.whole = Whole::Yes;
+    Ok(seen)
+}
+
+fn not_unpacked(path: &Path, fault: &UnpackFault) -> Failure {
+    let next = match fault {
+        UnpackFault::NoVolume => format!("pyrotyp inspect {} tells what it is", shell::path(path)),
+        UnpackFault::Udf => "use the tool that its maker offers for sticks".to_owned(),
+        UnpackFault::Lost { .. } | UnpackFault::Unread(_) => "download it again".to_owned(),
+        _ => "report this, with the image's name".to_owned(),
+    };
+    Failure::new(Exit::Image, format!("{}: {}", path.shown(), chain(fault)), next)
+}
+
+fn no_room(path: &Path, error: &ComposeError) -> Failure {
+    let (exit, next) = match error {
+        ComposeError::Room { .. } | ComposeError::Size { .. } => (Exit::Refused, "choose a larger drive"),
+        ComposeError::Table { .. } => (Exit::Usage, "use --table gpt"),
+        _ => (Exit::Image, "look for the hybrid or USB edition of this image"),
+    };
+    Failure::new(exit, format!("{}: {}", path.shown(), chain(error)), next)
+}

@@ -1,0 +1,193 @@
+//! The files of an optical image as a tree that FAT holds: links are followed where they stay inside, and what can't lie there is told.
+
+use std::collections::BTreeMap;
+use std::io;
+
+use crate::bytes::ReadAt;
+use crate::compose::tree::{FileBytes, Tree, TreeFault};
+use crate::image::Inspection;
+use crate::volume::{Leaf, LeafKind};
+
+/// Most links that are followed to get to one file.
+const LINKS_MOST: usize = 16;
+/// A folder in which Rock Ridge keeps others that lie too deep; they have their places elsewhere (IEEE P1282, §4.1.5).
+const MOVED: &str = "rr_moved";
+
+/// Something that does not come along, and why.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LeftOut {
+    /// Where it lies in the image.
+    pub path: String,
+    /// Why.
+    pub why: String,
+}
+
+/// The files of an image.
+#[derive(Debug)]
+pub struct UnpackedTree<'a> {
+    /// For a volume.
+    pub tree: Tree<'a>,
+    /// How many files there are.
+    pub files: u64,
+    /// How long they are together, in bytes.
+    pub bytes: u64,
+    /// What does not come along.
+    pub left_out: Vec<LeftOut>,
+}
+
+/// Why an image's files can't be laid out.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum UnpackFault {
+    /// There is no volume with files that is read here.
+    #[error("it holds no ISO 9660 volume whose files could be laid out")]
+    NoVolume,
+    /// Its files lie in a UDF volume.
+    #[error("its files lie in a UDF volume, and these are not read")]
+    Udf,
+    /// A part of the tree is not there.
+    #[error("{path}: {why}")]
+    Lost {
+        /// Where.
+        path: String,
+        /// Why.
+        why: &'static str,
+    },
+    /// There are too many.
+    #[error(transparent)]
+    Many(TreeFault),
+    /// The image can't be read.
+    #[error("the image can't be read")]
+    Unread(#[from] io::Error),
+}
+
+/// The files of an image that was looked into, in the order in which they lie there.
+///
+/// # Errors
+/// When it has none that are read here, when some are not where they should be, and when the image can't be read.
+pub fn unpacked<'a>(image: &'a dyn ReadAt, inspection: &Inspection) -> Result<UnpackedTree<'a>, UnpackFault> {
+    let volume = inspection.optical.volume.as_ref().ok_or(UnpackFault::NoVolume)?;
+    if volume.udf.is_some() {
+        return Err(UnpackFault::Udf);
+    }
+    let mut leaves = volume.leaves(image)?;
+    for leaf in &leaves {
+        if let LeafKind::Lost(why) = leaf.kind {
+            return Err(UnpackFault::Lost { path: leaf.path.clone(), why });
+        }
+    }
+    // Reading goes through the image from its start to its end.
+    leaves.sort_by_key(|leaf| match &leaf.kind {
+        LeafKind::Folder => (0, 0),
+        LeafKind::File(parts) => (1, parts.first().map_or(0, |part| part.start)),
+        LeafKind::Link(_) | LeafKind::Special | LeafKind::Lost(_) => (2, 0),
+    });
+    let by_path = leaves.iter().enumerate().map(|(number, leaf)| (leaf.path.as_str(), number)).collect();
+    let mut laying = Laying {
+        image,
+        leaves: &leaves,
+        by_path,
+        made: UnpackedTree { tree: Tree::default(), files: 0, bytes: 0, left_out: Vec::new() },
+    };
+    for leaf in &leaves {
+        laying.put(leaf, &leaf.path, 0)?;
+    }
+    Ok(laying.made)
+}
+
+struct Laying<'a, 'b> {
+    image: &'a dyn ReadAt,
+    leaves: &'b [Leaf],
+    by_path: BTreeMap<&'b str, usize>,
+    made: UnpackedTree<'a>,
+}
+
+impl Laying<'_, '_> {
+    /// Puts an entry at a place, which is another than its own where a link leads to it.
+    fn put(&mut self, leaf: &Leaf, at: &str, links: usize) -> Result<(), UnpackFault> {
+        let made = &mut self.made;
+        let added = match &leaf.kind {
+            LeafKind::Folder if at.eq_ignore_ascii_case(MOVED) => Ok(()),
+            LeafKind::Folder => made.tree.add_folder(at, leaf.modified),
+            LeafKind::File(parts) => {
+                let parts = parts.iter().filter(|part| part.bytes > 0);
+                let parts = parts.map(|part| part.start..part.start.saturating_add(part.bytes)).collect();
+                let bytes = FileBytes::Parts { of: self.image, parts };
+                let length = bytes.size();
+                made.tree.add_file(at, leaf.modified, bytes).inspect(|()| {
+                    made.files = made.files.saturating_add(1);
+                    made.bytes = made.bytes.saturating_add(length);
+                })
+            }
+            LeafKind::Link(target) => return self.follow(leaf, target, at, links),
+            LeafKind::Special => {
+                self.leave_out(at, "it is a device or a pipe".to_owned());
+                return Ok(());
+            }
+            LeafKind::Lost(_) => return Ok(()),
+        };
+        match added {
+            Ok(()) => Ok(()),
+            Err(fault @ TreeFault::Many) => Err(UnpackFault::Many(fault)),
+            Err(fault) => {
+                self.leave_out(at, fault.why());
+                Ok(())
+            }
+        }
+    }
+
+    fn leave_out(&mut self, path: &str, why: String) {
+        self.made.left_out.push(LeftOut { path: path.to_owned(), why });
+    }
+
+    /// Puts what a link leads to in its place.
+    fn follow(&mut self, link: &Leaf, target: &str, at: &str, links: usize) -> Result<(), UnpackFault> {
+        let path = step_to(&link.path, target);
+        let found = path.as_deref().and_then(|path| self.by_path.get(path).copied());
+        let found = found.and_then(|number| self.leaves.get(number));
+        // The folder that the link lies in, or one that holds that.
+        let is_endless = |leaf: &Leaf| link.path.strip_prefix(&leaf.path).is_some_and(|rest| rest.starts_with('/'));
+        let leaf = match found {
+            Some(leaf) if links < LINKS_MOST && !is_endless(leaf) => leaf,
+            None if path.as_deref() != Some("") => {
+                self.leave_out(at, format!("it links to {target}, and that is not in the image"));
+                return Ok(());
+            }
+            _ => {
+                self.leave_out(at, format!("it links to {target}, and that has no end"));
+                return Ok(());
+            }
+        };
+        let inside = format!("{}/", leaf.path);
+        let links = links.saturating_add(1);
+        self.put(leaf, at, links)?;
+        if leaf.kind == LeafKind::Folder {
+            let below = self.by_path.range(inside.as_str()..).take_while(|(path, _)| path.starts_with(&inside));
+            let below: Vec<usize> = below.map(|(_, number)| *number).collect();
+            for leaf in below.into_iter().filter_map(|number| self.leaves.get(number)) {
+                let rest = leaf.path.get(inside.len()..).unwrap_or_default();
+                self.put(leaf, &format!("{at}/{rest}"), links)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The path that a link leads to, empty for the root itself; `None` where it leaves the tree.
+fn step_to(link: &str, target: &str) -> Option<String> {
+    let mut steps: Vec<&str> = link.split('/').collect();
+    steps.pop();
+    if target.starts_with('/') {
+        return None;
+    }
+    for step in target.split('/') {
+        match step {
+            "" | "." => {}
+            ".." => {
+                steps.pop()?;
+            }
+            name => steps.push(name),
+        }
+    }
+    Some(steps.join("/"))
+}
