@@ -2,7 +2,9 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
+use pyrotyp_core::compose::unpacked;
 use pyrotyp_core::image::{FileMap, inspect};
+use pyrotyp_core::volume::udf;
 
 fuzz_target!(|data: &[u8]| {
     // The interesting structures begin at 0, 32 KiB and behind: short inputs are laid over an image of zeros.
@@ -13,5 +15,7 @@ fuzz_target!(|data: &[u8]| {
     image[32 << 10..][..rest.len()].copy_from_slice(rest);
     if let Ok(inspection) = inspect(&image) {
         let _ = FileMap::of(&image, &inspection).map(|files| files.at(301).is_some());
+        let _ = unpacked(&image, &inspection).map(|made| made.files);
+        let _ = udf::leaves(&image);
     }
 });

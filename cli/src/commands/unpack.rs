@@ -148,7 +148,6 @@ fn inspection(of: &Inspection, made: &Composition<'_>, storage: &Storage) -> Res
 fn not_unpacked(path: &Path, fault: &UnpackFault) -> Failure {
     let next = match fault {
         UnpackFault::NoVolume => format!("pyrotyp inspect {} tells what it is", shell::path(path)),
-        UnpackFault::Udf => "use the tool that its maker offers for sticks".to_owned(),
         UnpackFault::Lost { .. } | UnpackFault::Unread(_) => "download it again".to_owned(),
         _ => "report this, with the image's name".to_owned(),
     };

@@ -373,7 +373,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       is       TEST, optical disc image (ISO 9660), 354 kB, made 2026-11-23 09:30
       verdict  no: a stick made from it starts no PC
                needs-laying-out: its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick
-                 next: use the tool that its maker offers for sticks
+                 next: lay them out with `pyrotyp unpack`, or use the tool that its maker offers for sticks
       whole    yes, nothing is missing at the end
 
     esp.img

@@ -6,7 +6,7 @@ use std::io;
 use crate::bytes::ReadAt;
 use crate::compose::tree::{FileBytes, Tree, TreeFault};
 use crate::image::Inspection;
-use crate::volume::{Leaf, LeafKind};
+use crate::volume::{Leaf, LeafKind, udf};
 
 /// Most links that are followed to get to one file.
 const LINKS_MOST: usize = 16;
@@ -40,11 +40,8 @@ pub struct UnpackedTree<'a> {
 #[non_exhaustive]
 pub enum UnpackFault {
     /// There is no volume with files that is read here.
-    #[error("it holds no ISO 9660 volume whose files could be laid out")]
+    #[error("it holds no ISO 9660 or UDF volume whose files could be laid out")]
     NoVolume,
-    /// Its files lie in a UDF volume.
-    #[error("its files lie in a UDF volume, and these are not read")]
-    Udf,
     /// A part of the tree is not there.
     #[error("{path}: {why}")]
     Lost {
@@ -66,11 +63,13 @@ pub enum UnpackFault {
 /// # Errors
 /// When it has none that are read here, when some are not where they should be, and when the image can't be read.
 pub fn unpacked<'a>(image: &'a dyn ReadAt, inspection: &Inspection) -> Result<UnpackedTree<'a>, UnpackFault> {
-    let volume = inspection.optical.volume.as_ref().ok_or(UnpackFault::NoVolume)?;
-    if volume.udf.is_some() {
-        return Err(UnpackFault::Udf);
-    }
-    let mut leaves = volume.leaves(image)?;
+    // Where both are there, the UDF volume holds the real files.
+    let mut leaves = match &inspection.optical.volume {
+        Some(volume) if volume.udf.is_none() => volume.leaves(image)?,
+        Some(_) => udf::leaves(image)?,
+        None if udf::read(image)?.is_some() => udf::leaves(image)?,
+        None => return Err(UnpackFault::NoVolume),
+    };
     for leaf in &leaves {
         if let LeafKind::Lost(why) = leaf.kind {
             return Err(UnpackFault::Lost { path: leaf.path.clone(), why });

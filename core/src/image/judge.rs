@@ -337,7 +337,7 @@ fn nothing_for_a_stick(facts: &Facts, kind: Kind, boots: &[Boot]) -> Finding {
         Finding::ask(
             FindingId::NeedsLayingOut,
             "its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick",
-            "use the tool that its maker offers for sticks",
+            "lay them out with `pyrotyp unpack`, or use the tool that its maker offers for sticks",
         )
     } else if boots.iter().any(|boot| boot.firmware == Firmware::Uefi) {
         let text = "its program for UEFI is found through the boot catalogue of optical discs alone; only some PCs look there on a stick";

@@ -1,4 +1,4 @@
-//! UDF: is there such a volume, and what is it called? Its files are not read.
+//! The descriptors of a UDF volume: that it is there, and what it is called.
 //!
 //! Source: ECMA-167, 3rd edition, 2/9.2 and 3/9.1 (recognition), 3/7.2 (tags), 3/10.1 and 3/10.2 (primary descriptor and anchor),
 //! 3/10.6 (logical volume), 1/7.2.12 (strings); OSTA UDF 2.60, §2.1.1 (compressed characters).
@@ -23,8 +23,8 @@ const DESCRIPTORS_MOST: u64 = 32;
 
 const TAG_PRIMARY: u16 = 1;
 const TAG_ANCHOR: u16 = 2;
-const TAG_LOGICAL: u16 = 6;
-const TAG_END: u16 = 8;
+pub(super) const TAG_LOGICAL: u16 = 6;
+pub(super) const TAG_END: u16 = 8;
 const PRIMARY_NAME: Range<usize> = 24..56;
 const LOGICAL_NAME: Range<usize> = 84..212;
 
@@ -43,31 +43,47 @@ pub fn read(image: &dyn ReadAt) -> io::Result<Option<Udf>> {
     if !is_announced(image)? {
         return Ok(None);
     }
-    for sector in SECTORS {
-        let anchor = descriptor(image, ANCHOR_SECTOR.saturating_mul(sector))?;
-        if let Some(anchor) = anchor.filter(|raw| tag(raw.as_slice()) == Some(TAG_ANCHOR)) {
-            return Ok(Some(Udf { label: label(image, anchor.as_slice(), sector)? }));
-        }
-    }
-    Ok(Some(Udf { label: None }))
+    let label = descriptors(image)?.and_then(|found| label(&found.all));
+    Ok(Some(Udf { label }))
 }
 
-/// The name that the descriptors give to which the anchor leads.
-fn label(image: &dyn ReadAt, anchor: &[u8], sector: u64) -> io::Result<Option<String>> {
+/// The descriptors to which an anchor leads.
+pub(super) struct Descriptors {
+    /// Size of a sector, in bytes.
+    pub sector: u64,
+    pub all: Vec<Vec<u8>>,
+}
+
+/// They; `None` if there is no anchor.
+pub(super) fn descriptors(image: &dyn ReadAt) -> io::Result<Option<Descriptors>> {
+    for sector in SECTORS {
+        let anchor = descriptor(image, ANCHOR_SECTOR.saturating_mul(sector))?;
+        let Some(anchor) = anchor.filter(|raw| tag(raw.as_slice()) == Some(TAG_ANCHOR)) else { continue };
+        let bytes = u64::from(u32_le(anchor.as_slice(), 16).unwrap_or(0));
+        let first = u64::from(u32_le(anchor.as_slice(), 20).unwrap_or(0));
+        let mut found = Vec::new();
+        for index in 0..bytes.div_ceil(sector).min(DESCRIPTORS_MOST) {
+            let Some(at) = first.saturating_add(index).checked_mul(sector) else { break };
+            let Some(raw) = descriptor(image, at)? else { break };
+            found.push(raw.to_vec());
+        }
+        return Ok(Some(Descriptors { sector, all: found }));
+    }
+    Ok(None)
+}
+
+/// The name that they give.
+fn label(descriptors: &[Vec<u8>]) -> Option<String> {
     let (mut volume, mut volume_set) = (None, None);
-    let bytes = u64::from(u32_le(anchor, 16).unwrap_or(0));
-    let first = u64::from(u32_le(anchor, 20).unwrap_or(0));
-    for index in 0..bytes.div_ceil(sector).min(DESCRIPTORS_MOST) {
-        let Some(at) = first.saturating_add(index).checked_mul(sector) else { break };
-        let Some(raw) = descriptor(image, at)? else { break };
-        match tag(raw.as_slice()) {
-            Some(TAG_PRIMARY) => volume_set = name(raw.as_slice(), PRIMARY_NAME),
-            Some(TAG_LOGICAL) => volume = name(raw.as_slice(), LOGICAL_NAME),
+    for raw in descriptors {
+        match tag(raw) {
+            Some(TAG_PRIMARY) => volume_set = name(raw, PRIMARY_NAME),
+            Some(TAG_LOGICAL) => volume = name(raw, LOGICAL_NAME),
             Some(TAG_END) => break,
             _ => {}
         }
     }
-    Ok(volume.or(volume_set))
+    volume.or(volume_set)
 }
 
 /// Whether the recognition sequence names UDF; that of ISO 9660 may come before it.
@@ -90,18 +106,23 @@ fn descriptor(image: &dyn ReadAt, at: u64) -> io::Result<Option<Box<[u8; 512]>>>
 }
 
 /// The identifier of a descriptor whose tag adds up: byte 4 is the sum of the other fifteen.
-fn tag(raw: &[u8]) -> Option<u16> {
+pub(super) fn tag(raw: &[u8]) -> Option<u16> {
     let tag: [u8; 16] = take(raw, 0)?;
     let others = tag.iter().enumerate().filter(|(place, _)| *place != 4);
     let sum = others.fold(0u8, |sum, (_, byte)| sum.wrapping_add(*byte));
     (raw.get(4) == Some(&sum)).then(|| u16_le(raw, 0)).flatten()
 }
 
-/// A string of fixed length: the last byte tells how much of it is used, the first how wide its characters are.
+/// A string of fixed length: the last byte tells how much of it is used.
 fn name(raw: &[u8], place: Range<usize>) -> Option<String> {
     let field = raw.get(place)?;
     let used = usize::from(*field.last()?);
-    let (width, text) = field.get(..used)?.split_first()?;
+    characters(field.get(..used)?)
+}
+
+/// Characters of a string: the first byte tells how wide they are (OSTA UDF 2.60, §2.1.1).
+pub(super) fn characters(raw: &[u8]) -> Option<String> {
+    let (width, text) = raw.split_first()?;
     match width {
         8 => utf16_be(&text.iter().flat_map(|byte| [0, *byte]).collect::<Vec<_>>()),
         16 => utf16_be(text),
