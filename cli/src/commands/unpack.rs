@@ -46,6 +46,8 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
     let laid_out = unpacked(source, &opened.inspection).map_err(|fault| not_unpacked(path, &fault))?;
     let UnpackedTree { tree, files, bytes, left_out } = laid_out;
     let made = storage_with(&storage, &tree).map_err(|error| no_room(path, &error))?;
+    // What is to lie where is known by now, and the job needs the memory.
+    drop(tree);
     let inspection = inspection(&opened.inspection, &made, &storage)?;
     let about = UnpackedFiles { inspection: &inspection, storage: &storage, files, bytes, left_out: &left_out };
     let image = Image {

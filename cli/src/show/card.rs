@@ -65,7 +65,9 @@ impl OnDrives<'_> {
             }
             Self::Storage(words) => vec![("becomes", (*words).to_owned())],
             Self::Unpacked { path, checksum, files } => {
-                let mut rows = vec![("image", path.shown()), ("checksum", (*checksum).to_owned())];
+                let mut rows = vec![("image", path.shown())];
+                rows.extend(files.inspection.title().map(|title| ("", title.shown())));
+                rows.push(("checksum", (*checksum).to_owned()));
                 rows.push(("becomes", files.words()));
                 rows.push(("", inspected::boots_line(files.inspection)));
                 rows.extend(files.left_out_words().into_iter().map(|line| ("", line)));

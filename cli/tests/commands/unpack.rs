@@ -26,7 +26,7 @@ fn the_files_of_an_optical_image_start_a_pc_from_a_stick() {
     let [a, b] = ["a", "b"].map(|name| tag_of(&bench, name));
     let mut told = vec![
         bench.on_tray(&format!("write optical.iso --to {a} --unattended --state notes")),
-        bench.on_tray(&format!("unpack optical.iso --to {a} --to {b} --unattended --state notes")),
+        bench.on_tray(&format!("unpack optical.iso --to {a} --to {b} --unattended --quiet --state notes")),
         bench.on_tray(&format!("contents {a} --state notes --quiet")),
         // Proven again by what its job kept.
         bench.on_tray(&format!("compare {a} --state notes --quiet")),
