@@ -11,7 +11,7 @@ use crate::compose::tree::FileBytes;
 
 /// What lies at a place.
 #[derive(Clone)]
-enum Content<'a> {
+enum SegmentContent<'a> {
     /// Bytes that were made.
     Made(Vec<u8>),
     /// An allocation table, made as it is read.
@@ -20,7 +20,7 @@ enum Content<'a> {
     Range { of: &'a dyn ReadAt, from: u64, bytes: u64 },
 }
 
-impl Content<'_> {
+impl SegmentContent<'_> {
     fn size(&self) -> u64 {
         match self {
             Self::Made(bytes) => bytes.len() as u64,
@@ -44,7 +44,7 @@ impl Content<'_> {
     }
 }
 
-impl PartialEq for Content<'_> {
+impl PartialEq for SegmentContent<'_> {
     fn eq(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Made(one), Self::Made(other)) => one == other,
@@ -58,7 +58,7 @@ impl PartialEq for Content<'_> {
     }
 }
 
-impl fmt::Debug for Content<'_> {
+impl fmt::Debug for SegmentContent<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Made(bytes) => write!(f, "{} bytes", bytes.len()),
@@ -72,7 +72,7 @@ impl fmt::Debug for Content<'_> {
 #[derive(Clone, Debug, PartialEq)]
 struct Segment<'a> {
     at: u64,
-    content: Content<'a>,
+    content: SegmentContent<'a>,
 }
 
 impl Segment<'_> {
@@ -142,12 +142,12 @@ impl<'a> Composition<'a> {
 
     /// Puts bytes behind all that were put before; those that do not fit are left out.
     pub(crate) fn put(&mut self, at: u64, bytes: Vec<u8>) {
-        self.put_content(at, Content::Made(bytes));
+        self.put_content(at, SegmentContent::Made(bytes));
     }
 
     /// The same, of an allocation table.
     pub(super) fn put_chains(&mut self, at: u64, chains: &Arc<Chains>) {
-        self.put_content(at, Content::Chains(Arc::clone(chains)));
+        self.put_content(at, SegmentContent::Chains(Arc::clone(chains)));
     }
 
     /// The same, of a file.
@@ -158,14 +158,14 @@ impl<'a> Composition<'a> {
                 let mut at = at;
                 for part in parts {
                     let bytes = part.end.saturating_sub(part.start);
-                    self.put_content(at, Content::Range { of: *of, from: part.start, bytes });
+                    self.put_content(at, SegmentContent::Range { of: *of, from: part.start, bytes });
                     at = at.saturating_add(bytes);
                 }
             }
         }
     }
 
-    fn put_content(&mut self, at: u64, content: Content<'a>) {
+    fn put_content(&mut self, at: u64, content: SegmentContent<'a>) {
         let last = self.segments.last().map_or(0, Segment::end);
         let segment = Segment { at, content };
         debug_assert!(at >= last && segment.end() <= self.bytes, "parts come in order and fit");

@@ -11,6 +11,8 @@ use crate::compose::letter_case::upper;
 
 /// Most files and folders of a tree: what holds the memory of a hostile one.
 pub const TREE_ITEMS_MOST: usize = 1 << 20;
+/// Most folders that something lies in: more than any path of 260 letters has.
+const DEEP_MOST: usize = 130;
 /// Most code units of UTF-16 of a name. FAT: Microsoft FAT Specification (2004), section 7; exFAT: its specification, section 7.6.3.
 const UNITS_MOST: usize = 255;
 /// What no name may hold beside control characters: of FAT section 7, of exFAT section 7.7.3.
@@ -91,6 +93,12 @@ pub enum TreeFault {
         /// Which file.
         path: String,
     },
+    /// It lies too deep.
+    #[error("{path}: it lies in more than {DEEP_MOST} folders")]
+    Deep {
+        /// Which item.
+        path: String,
+    },
     /// There are too many.
     #[error("there are more than {TREE_ITEMS_MOST} files and folders")]
     Many,
@@ -106,6 +114,7 @@ impl TreeFault {
             Self::End { .. } => "a name on its path ends in a dot or a space".to_owned(),
             Self::Twice { first, .. } => format!("FAT takes its name for that of {first}"),
             Self::InFile { path } => format!("FAT takes the name of its folder for that of the file {path}"),
+            Self::Deep { .. } => format!("it lies in more than {DEEP_MOST} folders"),
             Self::Many => self.to_string(),
         }
     }
@@ -159,7 +168,7 @@ impl<'a> Tree<'a> {
     /// # Errors
     /// When a name can't be held, or a file has it: the tree stays as it is.
     pub fn add_folder(&mut self, path: &str, modified: Option<DateTime>) -> Result<(), TreeFault> {
-        path.split('/').try_for_each(|name| key(name, path).map(drop))?;
+        holdable(path)?;
         let number = self.folder_at(path, path)?;
         if let Some(item) = self.items.get_mut(number) {
             item.modified = modified.or(item.modified);
@@ -172,7 +181,7 @@ impl<'a> Tree<'a> {
     /// # Errors
     /// As for [`Self::add_folder`], and when there is one of this name.
     pub fn add_file(&mut self, path: &str, modified: Option<DateTime>, bytes: FileBytes<'a>) -> Result<(), TreeFault> {
-        path.split('/').try_for_each(|name| key(name, path).map(drop))?;
+        holdable(path)?;
         let (parent, name) = path.rsplit_once('/').unwrap_or(("", path));
         let parent = if parent.is_empty() { ROOT } else { self.folder_at(parent, path)? };
         let key = (parent, key(name, path)?);
@@ -256,6 +265,14 @@ impl<'a> Tree<'a> {
     }
 }
 
+/// Whether all names of a path can be held.
+fn holdable(path: &str) -> Result<(), TreeFault> {
+    if path.matches('/').count() > DEEP_MOST {
+        return Err(TreeFault::Deep { path: path.to_owned() });
+    }
+    path.split('/').try_for_each(|name| key(name, path).map(drop))
+}
+
 /// A name as names are compared, once it is seen to be one.
 fn key(name: &str, path: &str) -> Result<Vec<u16>, TreeFault> {
     let path = || path.to_owned();
@@ -310,6 +327,8 @@ mod tests {
         ] {
             told += &format!("{path:?}: {}\n", tree.add_file(path, None, file()).unwrap_err());
         }
+        let deep = tree.add_file(&"a/".repeat(131), None, file()).unwrap_err();
+        assert!(matches!(deep, TreeFault::Deep { .. }));
         let long = tree.add_file(&"ж".repeat(256), None, file()).unwrap_err();
         assert!(matches!(long, TreeFault::Long { .. }));
         insta::assert_snapshot!(told, @r#"

@@ -1,15 +1,18 @@
 //! The files of an optical image as a tree that FAT holds: links are followed where they stay inside, and what can't lie there is told.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::io;
 
 use crate::bytes::ReadAt;
-use crate::compose::tree::{FileBytes, Tree, TreeFault};
+use crate::compose::tree::{FileBytes, TREE_ITEMS_MOST, Tree, TreeFault};
 use crate::image::Inspection;
 use crate::volume::{Leaf, LeafKind, udf};
 
 /// Most links that are followed to get to one file.
 const LINKS_MOST: usize = 16;
+/// Most that is not laid out, and most entries that are looked at, links to others included: what holds links that multiply each other.
+const LEFT_OUT_MOST: usize = 10_000;
+const PUT_MOST: usize = TREE_ITEMS_MOST;
 /// A folder in which Rock Ridge keeps others that lie too deep; they have their places elsewhere (IEEE P1282, §4.1.5).
 const MOVED: &str = "rr_moved";
 
@@ -64,12 +67,16 @@ pub enum UnpackFault {
 /// When it has none that are read here, when some are not where they should be, and when the image can't be read.
 pub fn unpacked<'a>(image: &'a dyn ReadAt, inspection: &Inspection) -> Result<UnpackedTree<'a>, UnpackFault> {
     // Where both are there, the UDF volume holds the real files.
-    let mut leaves = match &inspection.optical.volume {
+    let leaves = match &inspection.optical.volume {
         Some(volume) if volume.udf.is_none() => volume.leaves(image)?,
         Some(_) => udf::leaves(image)?,
         None if udf::read(image)?.is_some() => udf::leaves(image)?,
         None => return Err(UnpackFault::NoVolume),
     };
+    laid_out(image, leaves)
+}
+
+fn laid_out(image: &dyn ReadAt, mut leaves: Vec<Leaf>) -> Result<UnpackedTree<'_>, UnpackFault> {
     for leaf in &leaves {
         if let LeafKind::Lost(why) = leaf.kind {
             return Err(UnpackFault::Lost { path: leaf.path.clone(), why });
@@ -87,6 +94,7 @@ pub fn unpacked<'a>(image: &'a dyn ReadAt, inspection: &Inspection) -> Result<Un
         leaves: &leaves,
         by_path,
         made: UnpackedTree { tree: Tree::default(), files: 0, bytes: 0, left_out: Vec::new() },
+        put: 0,
     };
     for leaf in &leaves {
         laying.put(leaf, &leaf.path, 0)?;
@@ -99,11 +107,17 @@ struct Laying<'a, 'b> {
     leaves: &'b [Leaf],
     by_path: BTreeMap<&'b str, usize>,
     made: UnpackedTree<'a>,
+    /// How many entries were looked at.
+    put: usize,
 }
 
-impl Laying<'_, '_> {
+impl<'b> Laying<'_, 'b> {
     /// Puts an entry at a place, which is another than its own where a link leads to it.
-    fn put(&mut self, leaf: &Leaf, at: &str, links: usize) -> Result<(), UnpackFault> {
+    fn put(&mut self, leaf: &'b Leaf, at: &str, links: usize) -> Result<(), UnpackFault> {
+        self.put = self.put.saturating_add(1);
+        if self.put > PUT_MOST || self.made.left_out.len() >= LEFT_OUT_MOST {
+            return Err(UnpackFault::Many(TreeFault::Many));
+        }
         let made = &mut self.made;
         let added = match &leaf.kind {
             LeafKind::Folder if at.eq_ignore_ascii_case(MOVED) => Ok(()),
@@ -139,9 +153,35 @@ impl Laying<'_, '_> {
         self.made.left_out.push(LeftOut { path: path.to_owned(), why });
     }
 
+    /// The path that a link leads to, by way of other links too; empty for the root itself. `None` where it leaves the tree.
+    fn resolved(&self, link: &'b str, target: &'b str) -> Option<String> {
+        let mut here: Vec<&str> = link.split('/').collect();
+        here.pop();
+        let mut rest: VecDeque<&str> = target.split('/').collect();
+        let mut links = 0usize;
+        (!target.starts_with('/')).then_some(())?;
+        while let Some(step) = rest.pop_front() {
+            match step {
+                "" | "." => {}
+                ".." => {
+                    here.pop()?;
+                }
+                name => here.push(name),
+            }
+            let leaf = self.by_path.get(here.join("/").as_str()).and_then(|number| self.leaves.get(*number));
+            if let Some(Leaf { kind: LeafKind::Link(on_the_way), .. }) = leaf.filter(|_| !rest.is_empty()) {
+                links = links.saturating_add(1);
+                (links <= LINKS_MOST && !on_the_way.starts_with('/')).then_some(())?;
+                here.pop();
+                on_the_way.split('/').rev().for_each(|step| rest.push_front(step));
+            }
+        }
+        Some(here.join("/"))
+    }
+
     /// Puts what a link leads to in its place.
-    fn follow(&mut self, link: &Leaf, target: &str, at: &str, links: usize) -> Result<(), UnpackFault> {
-        let path = step_to(&link.path, target);
+    fn follow(&mut self, link: &'b Leaf, target: &'b str, at: &str, links: usize) -> Result<(), UnpackFault> {
+        let path = self.resolved(&link.path, target);
         let found = path.as_deref().and_then(|path| self.by_path.get(path).copied());
         let found = found.and_then(|number| self.leaves.get(number));
         // The folder that the link lies in, or one that holds that.
@@ -172,21 +212,63 @@ impl Laying<'_, '_> {
     }
 }
 
-/// The path that a link leads to, empty for the root itself; `None` where it leaves the tree.
-fn step_to(link: &str, target: &str) -> Option<String> {
-    let mut steps: Vec<&str> = link.split('/').collect();
-    steps.pop();
-    if target.starts_with('/') {
-        return None;
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::volume::iso9660::Extent;
+
+    fn leaf(path: &str, kind: LeafKind) -> Leaf {
+        Leaf { path: path.to_owned(), modified: None, kind }
     }
-    for step in target.split('/') {
-        match step {
-            "" | "." => {}
-            ".." => {
-                steps.pop()?;
-            }
-            name => steps.push(name),
+
+    fn link(path: &str, target: &str) -> Leaf {
+        leaf(path, LeafKind::Link(target.to_owned()))
+    }
+
+    #[test]
+    fn links_are_followed_where_they_stay_inside_and_end() {
+        let image = vec![0u8; 4096];
+        let file = LeafKind::File(vec![Extent { start: 2048, bytes: 7 }]);
+        let leaves = vec![
+            leaf("a", LeafKind::Folder),
+            leaf("a/b", LeafKind::Folder),
+            leaf("a/b/file", file),
+            link("a/up", "../c/./b/file"),
+            link("c", "a"),
+            link("a/b/round", "../../a"),
+            link("self", "self"),
+            link("one", "other"),
+            link("other", "one"),
+            link("root", "/"),
+            link("above", "a/../../a"),
+            link("lost", "a/nothing"),
+            leaf("pipe", LeafKind::Special),
+        ];
+        let made = laid_out(&image, leaves).unwrap();
+        let left: Vec<String> = made.left_out.iter().map(|left| format!("{}: {}", left.path, left.why)).collect();
+        insta::assert_snapshot!(left.join("\n"), @"
+        c/b/round: it links to ../../a, and that has no end
+        a/b/round: it links to ../../a, and that has no end
+        self: it links to self, and that has no end
+        one: it links to other, and that has no end
+        other: it links to one, and that has no end
+        root: it links to /, and that is not in the image
+        above: it links to a/../../a, and that is not in the image
+        lost: it links to a/nothing, and that is not in the image
+        pipe: it is a device or a pipe
+        ");
+        assert_eq!((made.files, made.bytes), (4, 28));
+    }
+
+    #[test]
+    fn links_that_multiply_each_other_end() {
+        // In each of sixteen folders, ten links to the next one.
+        let mut leaves = Vec::new();
+        for depth in 0..16 {
+            leaves.push(leaf(&format!("f{depth}"), LeafKind::Folder));
+            leaves.extend((0..10).map(|number| link(&format!("f{depth}/{number}"), &format!("../f{}", depth + 1))));
         }
+        let image = Vec::new();
+        assert!(matches!(laid_out(&image, leaves), Err(UnpackFault::Many(_))));
     }
-    Some(steps.join("/"))
 }

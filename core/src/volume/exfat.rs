@@ -129,7 +129,7 @@ fn add(volume: &dyn ReadAt, place: u64, count: u64, bytes: &mut Vec<u8>) -> io::
 /// When the volume can't be read.
 pub fn stretches(volume: &dyn ReadAt, visit: &mut dyn FnMut(&str, Range<u64>) -> ControlFlow<()>) -> io::Result<()> {
     let Some(shape) = Shape::read(volume)? else { return Ok(()) };
-    let mut walk = Walk { shape: &shape, volume, steps: STEPS_MOST, table: TableWindow::default() };
+    let mut walk = ChainWalk { shape: &shape, volume, steps: STEPS_MOST, table: TableWindow::default() };
     let mut left = FOLDER_BYTES_MOST;
     let mut seen = BTreeSet::from([shape.root]);
     let mut folder = shape.chain(volume, shape.root, left)?;
@@ -159,14 +159,14 @@ pub fn stretches(volume: &dyn ReadAt, visit: &mut dyn FnMut(&str, Range<u64>) ->
 }
 
 /// Follows the clusters of files.
-struct Walk<'a> {
+struct ChainWalk<'a> {
     shape: &'a Shape,
     volume: &'a dyn ReadAt,
     steps: u32,
     table: TableWindow,
 }
 
-impl Walk<'_> {
+impl ChainWalk<'_> {
     /// Where a file or folder lies, in bytes of the volume.
     fn runs(&mut self, file: &File) -> io::Result<Vec<Range<u64>>> {
         let Allocation { first, is_in_one_piece } = file.allocation;

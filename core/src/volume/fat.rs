@@ -167,7 +167,7 @@ impl LongName {
 
 /// What lies in a folder, while it is read.
 #[derive(Default)]
-struct Listing {
+struct FatListing {
     nodes: Vec<Node>,
     long: LongName,
 }
@@ -395,7 +395,7 @@ impl Fat {
 
     /// The entries of the folder that begins at `cluster`, or of the root folder.
     fn folder(&self, cluster: Option<u32>, search: &mut Search<'_>) -> io::Result<Vec<Node>> {
-        let mut listing = Listing::default();
+        let mut listing = FatListing::default();
         let mut cluster = match cluster {
             None if self.width != Width::Fat32 => {
                 let length = self.root_bytes.min(ROOT_BYTES_MOST);
@@ -417,7 +417,7 @@ impl Fat {
     }
 
     /// Adds the entries of one stretch of a folder; tells whether the folder goes on behind it.
-    fn nodes(&self, volume: &dyn ReadAt, stretch: Range<u64>, listing: &mut Listing) -> io::Result<bool> {
+    fn nodes(&self, volume: &dyn ReadAt, stretch: Range<u64>, listing: &mut FatListing) -> io::Result<bool> {
         let mut raw = vec![0u8; usize::try_from(stretch.end.saturating_sub(stretch.start)).unwrap_or_default()];
         let count = volume.fill_at(stretch.start, &mut raw)?;
         raw.truncate(count);

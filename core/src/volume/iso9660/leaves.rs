@@ -14,6 +14,8 @@ use crate::volume::{Leaf, LeafKind};
 /// Most entries of a tree that are read, and most bytes of a path.
 const LEAVES_MOST: usize = 1 << 20;
 const PATH_MOST: usize = 4096;
+/// Most bytes of all folders together: they may lie over each other.
+const FOLDERS_BYTES_MOST: u64 = 256 << 20;
 
 /// An entry, and the folder that it leads to.
 struct Entered {
@@ -42,8 +44,11 @@ impl IsoVolume {
         let mut leaves: Vec<Leaf> = Vec::new();
         let mut seen = BTreeSet::from([self.root.start]);
         let mut waiting = VecDeque::from([Waiting { path: String::new(), extent: self.root }]);
+        let mut left = FOLDERS_BYTES_MOST;
         while let Some(Waiting { path, extent }) = waiting.pop_front() {
-            if let Some(why) = unreadable(image, &extent) {
+            left = left.saturating_sub(extent.bytes);
+            let many = (left == 0).then_some("there is more in folders than is read");
+            if let Some(why) = unreadable(image, &extent).or(many) {
                 leaves.push(Leaf { path, modified: None, kind: LeafKind::Lost(why) });
                 continue;
             }

@@ -19,6 +19,9 @@ const LEAVES_MOST: usize = 1 << 20;
 const FOLDER_BYTES_MOST: u64 = 8 << 20;
 const PATH_MOST: usize = 4096;
 const EXTENTS_MOST: usize = 1 << 16;
+/// Most bytes of all folders together, and most extents of all files: they may lie over each other.
+const FOLDERS_BYTES_MOST: u64 = 256 << 20;
+const EXTENTS_ALL_MOST: usize = 1 << 21;
 /// Most descriptors that a file's extents go on in.
 const CONTINUED_MOST: usize = 1 << 12;
 
@@ -56,21 +59,21 @@ const FILE: u8 = 5;
 const LINK: u8 = 12;
 
 /// What leads to the files.
-struct Volume {
+struct LogicalVolume {
     sector: u64,
     /// First sectors of the partitions, by the numbers that places in the volume name.
     partitions: Vec<u64>,
-    file_set: Place,
+    file_set: BlockPlace,
 }
 
 /// A block of a partition.
 #[derive(Clone, Copy)]
-struct Place {
+struct BlockPlace {
     block: u32,
     partition: u16,
 }
 
-impl Place {
+impl BlockPlace {
     /// Out of a long_ad, 4/14.14.2.
     fn of(raw: &[u8], at: usize) -> Option<Self> {
         Some(Self { block: u32_le(raw, at.checked_add(4)?)?, partition: u16_le(raw, at.checked_add(8)?)? })
@@ -92,21 +95,24 @@ struct FileEntry {
 /// When the image can't be read.
 pub fn leaves(image: &dyn ReadAt) -> io::Result<Vec<Leaf>> {
     let lost = |path: &str, why| Leaf { path: path.to_owned(), modified: None, kind: LeafKind::Lost(why) };
-    let Some(volume) = Volume::of(image)? else {
+    let Some(volume) = LogicalVolume::of(image)? else {
         return Ok(vec![lost("/", "the UDF volume is damaged, or of a kind that is not read")]);
     };
     let Some(root) = volume.root(image)? else { return Ok(vec![lost("/", "the UDF volume has no root folder")]) };
     let mut leaves = Vec::new();
     let mut seen = BTreeSet::from([volume.byte(root)]);
     let mut waiting = VecDeque::from([(String::new(), root)]);
+    let (mut folder_bytes, mut extents) = (0u64, 0usize);
     while let Some((path, place)) = waiting.pop_front() {
-        let Some(listing) = volume.listing(image, place)? else {
+        let Some(FolderNames { names, bytes }) = volume.listing(image, place)? else {
             leaves.push(lost(&path, "this folder is damaged, or larger than is read"));
             continue;
         };
-        for Named { name, place } in listing {
+        folder_bytes = folder_bytes.saturating_add(bytes);
+        for Named { name, place } in names {
             let full = if path.is_empty() { name } else { format!("{path}/{name}") };
-            if leaves.len() >= LEAVES_MOST || full.len() > PATH_MOST {
+            let is_large = folder_bytes > FOLDERS_BYTES_MOST || extents > EXTENTS_ALL_MOST;
+            if leaves.len() >= LEAVES_MOST || full.len() > PATH_MOST || is_large {
                 leaves.push(lost(&full, "there are more files, or longer paths, than are read"));
                 return Ok(leaves);
             }
@@ -114,6 +120,7 @@ pub fn leaves(image: &dyn ReadAt) -> io::Result<Vec<Leaf>> {
                 leaves.push(lost(&full, "its entry is damaged"));
                 continue;
             };
+            extents = extents.saturating_add(file.parts.as_ref().map_or(0, Vec::len));
             let kind = volume.kind(image, &file)?;
             if kind == LeafKind::Folder {
                 if !seen.insert(volume.byte(place)) {
@@ -128,13 +135,19 @@ pub fn leaves(image: &dyn ReadAt) -> io::Result<Vec<Leaf>> {
     Ok(leaves)
 }
 
+/// What lies in a folder, and how long its list is.
+struct FolderNames {
+    names: Vec<Named>,
+    bytes: u64,
+}
+
 /// A name in a folder, and where its file's entry lies.
 struct Named {
     name: String,
-    place: Place,
+    place: BlockPlace,
 }
 
-impl Volume {
+impl LogicalVolume {
     fn of(image: &dyn ReadAt) -> io::Result<Option<Self>> {
         let Some(Descriptors { sector, all }) = descriptors(image)? else { return Ok(None) };
         let used = || all.iter().take_while(|raw| tag(raw) != Some(TAG_END));
@@ -158,29 +171,29 @@ impl Volume {
             partitions.push(u64::from(*start));
             at = at.checked_add(6)?;
         }
-        Some(Self { sector, partitions, file_set: Place::of(logical, FILE_SET)? })
+        Some(Self { sector, partitions, file_set: BlockPlace::of(logical, FILE_SET)? })
     }
 
     /// Where a place begins in the image, in bytes.
-    fn byte(&self, place: Place) -> Option<u64> {
+    fn byte(&self, place: BlockPlace) -> Option<u64> {
         let start = self.partitions.get(usize::from(place.partition))?;
         start.checked_add(u64::from(place.block))?.checked_mul(self.sector)
     }
 
     /// A block, if it is there.
-    fn block(&self, image: &dyn ReadAt, place: Place) -> io::Result<Option<Vec<u8>>> {
+    fn block(&self, image: &dyn ReadAt, place: BlockPlace) -> io::Result<Option<Vec<u8>>> {
         let Some(at) = self.byte(place) else { return Ok(None) };
         let mut raw = vec![0u8; usize::try_from(self.sector).unwrap_or_default()];
         let count = image.fill_at(at, &mut raw)?;
         Ok((count == raw.len()).then_some(raw))
     }
 
-    fn root(&self, image: &dyn ReadAt) -> io::Result<Option<Place>> {
+    fn root(&self, image: &dyn ReadAt) -> io::Result<Option<BlockPlace>> {
         let raw = self.block(image, self.file_set)?.filter(|raw| tag(raw) == Some(TAG_FILE_SET));
-        Ok(raw.and_then(|raw| Place::of(&raw, ROOT)))
+        Ok(raw.and_then(|raw| BlockPlace::of(&raw, ROOT)))
     }
 
-    fn entry(&self, image: &dyn ReadAt, place: Place) -> io::Result<Option<FileEntry>> {
+    fn entry(&self, image: &dyn ReadAt, place: BlockPlace) -> io::Result<Option<FileEntry>> {
         let Some(raw) = self.block(image, place)? else { return Ok(None) };
         // Modification time, lengths of extra attributes and of extents, and where these begin.
         let (time, extra_at, extents_at, begin) = match tag(&raw) {
@@ -219,7 +232,7 @@ impl Volume {
             for one in area.chunks_exact(if form == 0 { 8 } else { 16 }) {
                 let length = u32_le(one, 0).unwrap_or_default();
                 let partition = if form == 0 { partition } else { u16_le(one, 8).unwrap_or_default() };
-                let place = Place { block: u32_le(one, 4).unwrap_or_default(), partition };
+                let place = BlockPlace { block: u32_le(one, 4).unwrap_or_default(), partition };
                 let (state, length) = (length >> 30, u64::from(length & 0x3FFF_FFFF));
                 if length == 0 || bytes == 0 && state != 3 {
                     break;
@@ -266,7 +279,7 @@ impl Volume {
     }
 
     /// What lies in a folder; `None` where that can't be told.
-    fn listing(&self, image: &dyn ReadAt, place: Place) -> io::Result<Option<Vec<Named>>> {
+    fn listing(&self, image: &dyn ReadAt, place: BlockPlace) -> io::Result<Option<FolderNames>> {
         let Some(entry) = self.entry(image, place)?.filter(|entry| entry.kind == FOLDER) else { return Ok(None) };
         let Some(parts) = entry.parts.filter(|_| entry.bytes <= FOLDER_BYTES_MOST) else { return Ok(None) };
         let Some(raw) = content(image, &parts, FOLDER_BYTES_MOST)? else { return Ok(None) };
@@ -277,7 +290,7 @@ impl Volume {
             names.extend(named);
             rest = rest.get(length..).unwrap_or_default();
         }
-        Ok(Some(names))
+        Ok(Some(FolderNames { names, bytes: entry.bytes }))
     }
 }
 
@@ -323,7 +336,7 @@ fn name(rest: &[u8]) -> Option<(Option<Named>, usize)> {
     }
     // A name is one step of a path, whatever the bytes say.
     let name = characters(text).filter(|name| name != "." && name != ".." && !name.contains('/'))?;
-    let place = Place::of(rest, NAME_ICB)?;
+    let place = BlockPlace::of(rest, NAME_ICB)?;
     Some((Some(Named { name, place }), whole))
 }
 
