@@ -413,7 +413,7 @@ def unpacked_images_start_pcs(bench: Bench) -> None:
     # The program that makes UDF leaves links out of it.
     plain = {path: digest for path, digest in sums.items() if path not in ("dists/stable/Release", "docs/image")}
     (folder / "udf.sums").write_text("".join(f"{digest}  {path}\n" for path, digest in plain.items()))
-    images = {"gpt": ["genisoimage", "-R"], "mbr": ["xorriso", "-as", "mkisofs", "-R", "-J"], "udf": ["genisoimage", "-udf", "-R"]}
+    images = {"gpt": ["genisoimage", "-R"], "mbr": ["genisoimage", "-R", "-J"], "udf": ["genisoimage", "-udf", "-R"]}
     for name, words in images.items():
         sh(*words, "-quiet", "-V", "LARKSPUR", "-o", folder / f"{name}.iso", folder / "tree")
     result = bench.play(
