@@ -5,12 +5,12 @@ use std::path::Path;
 use jiff::Timestamp;
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::compose::{
-    ComposeError, Composition, Storage, TableForm, UnpackFault, UnpackedTree, VolumeKind, serial, storage_with,
-    unpacked,
+    ComposeError, Composition, OnDrive, Storage, TableForm, UnpackFault, UnpackedTree, VolumeKind, serial,
+    storage_with, unpacked,
 };
 use pyrotyp_core::drive::Choice;
 use pyrotyp_core::examine::{Candidate, Known, OpenedImage, Proven};
-use pyrotyp_core::image::{Inspection, Verdict, Whole};
+use pyrotyp_core::image::{Inspection, Verdict};
 use pyrotyp_core::job::{Checked, ComposedImage};
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::{Shown, chain, shell};
@@ -126,12 +126,14 @@ fn wanted(asked: &Unpack, of: &Inspection, choices: &[Choice]) -> Result<Storage
 
 /// What is known of the drive as it will be: it is called as the image is, and starts what lies in its files.
 fn inspection(of: &Inspection, made: &Composition<'_>, storage: &Storage) -> Result<Inspection, Failure> {
-    let mut seen = planning::looked_into(made, storage.sector_bytes)?;
-    let starts = [FindingId::NothingToStart, FindingId::OtherProcessor];
-    // A table reaches further than what is written.
-    seen.findings.retain(|finding| starts.contains(&finding.id));
-    let of_image = of.findings.iter().filter(|finding| finding.id == FindingId::UnfinishedDownload);
-    seen.findings.extend(of_image.cloned());
+    let on_drive = OnDrive { made, drive_bytes: storage.drive_bytes };
+    let mut seen = planning::looked_into(&on_drive, storage.sector_bytes)?;
+    // The drive's own end is no padding of an image.
+    seen.findings.retain(|finding| finding.id != FindingId::Padding);
+    if let Some(unfinished) = of.findings.iter().find(|finding| finding.id == FindingId::UnfinishedDownload) {
+        seen.verdict = Verdict::No;
+        seen.findings.push(unfinished.clone());
+    }
     if let Some(nothing) = seen.findings.iter_mut().find(|finding| finding.id == FindingId::NothingToStart) {
         "its files hold no program for UEFI in EFI/BOOT, and nothing else of it starts from a stick"
             .clone_into(&mut nothing.text);
@@ -142,8 +144,6 @@ fn inspection(of: &Inspection, made: &Composition<'_>, storage: &Storage) -> Res
     }
     seen.naming = of.naming.clone();
     seen.label.clone_from(&of.label);
-    seen.span.needs_bytes = made.size();
-    seen.span.whole = Whole::Yes;
     Ok(seen)
 }
 
@@ -151,7 +151,7 @@ fn not_unpacked(path: &Path, fault: &UnpackFault) -> Failure {
     let next = match fault {
         UnpackFault::NoVolume => format!("pyrotyp inspect {} tells what it is", shell::path(path)),
         UnpackFault::Lost { .. } | UnpackFault::Unread(_) => "download it again".to_owned(),
-        _ => "report this, with the image's name".to_owned(),
+        _ => "look for the hybrid or USB edition of this image".to_owned(),
     };
     Failure::new(Exit::Image, format!("{}: {}", path.shown(), chain(fault)), next)
 }

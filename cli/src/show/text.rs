@@ -141,39 +141,44 @@ pub(crate) fn written(
     outcome: &Outcome,
     common: &Common,
 ) -> String {
-    let (name, tag) = (called(drive), &drive.tag);
     let what = inspection.title();
     let what = what.map_or_else(|| path.shown(), |what| what.shown());
-    let mut out = match outcome.told.result {
-        JobResult::Verified => {
-            format!("{GOOD}verified{GOOD:#}: {what} is on drive {tag} ({name}), read back and equal byte for byte\n")
-        }
-        JobResult::Written => {
-            format!(
-                "{CARE}written{CARE:#}: {what} is on drive {tag} ({name}); it was not read back, nothing is proven\n"
-            )
-        }
-        JobResult::Differs => differing(drive, outcome),
-        JobResult::Refused | JobResult::Failed | JobResult::Stopped => String::new(),
+    let Some(mut out) = brought(&what, drive, outcome) else {
+        return if outcome.told.result == JobResult::Differs { differing(drive, outcome) } else { String::new() };
     };
-    if !matches!(outcome.told.result, JobResult::Verified | JobResult::Written) {
-        return out;
-    }
     out.push_str(&how_it_went(outcome));
     if let Some(sum) = &outcome.sha256 {
         add!(out, "  SHA-256 {sum}\n");
     }
     if !common.quiet {
-        match outcome.told.result {
-            JobResult::Verified => out.push_str(
-                "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
-            ),
-            _ => {
-                add!(out, "  next: pyrotyp compare {tag} {}\n", shell::path(path));
-            }
-        }
+        out.push_str(&handed_over(outcome, &format!("pyrotyp compare {} {}", drive.tag, shell::path(path))));
     }
     out
+}
+
+/// That something is on a drive, and how far that is proven; nothing if it is not.
+fn brought(what: &str, drive: &Drive, outcome: &Outcome) -> Option<String> {
+    let (name, tag) = (called(drive), &drive.tag);
+    match outcome.told.result {
+        JobResult::Verified => Some(format!(
+            "{GOOD}verified{GOOD:#}: {what} is on drive {tag} ({name}), read back and equal byte for byte\n"
+        )),
+        JobResult::Written => Some(format!(
+            "{CARE}written{CARE:#}: {what} is on drive {tag} ({name}); it was not read back, nothing is proven\n"
+        )),
+        JobResult::Differs | JobResult::Refused | JobResult::Failed | JobResult::Stopped => None,
+    }
+}
+
+/// What to do next with a stick that is to start a PC: where it is not proven, `proving` does that.
+fn handed_over(outcome: &Outcome, proving: &str) -> String {
+    match outcome.told.result {
+        JobResult::Verified => {
+            "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n"
+                .to_owned()
+        }
+        _ => format!("  next: {proving}\n"),
+    }
 }
 
 /// A drive that does not hold what was written to it just now.
@@ -204,20 +209,9 @@ pub(crate) fn reclaimed(storage: &Storage, drive: &Drive, outcome: &Outcome, com
 
 /// What came of an image's files.
 pub(crate) fn unpacked(files: UnpackedFiles<'_>, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
-    let (name, tag) = (called(drive), &drive.tag);
-    let what = files.inspection.title().map_or_else(String::new, |title| format!("{}: ", title.shown()));
-    let what = format!("{what}{}", files.words());
-    let mut out = match outcome.told.result {
-        JobResult::Verified => {
-            format!("{GOOD}verified{GOOD:#}: drive {tag} ({name}) holds {what}, read back and equal byte for byte\n")
-        }
-        JobResult::Written => {
-            format!(
-                "{CARE}written{CARE:#}: drive {tag} ({name}) holds {what}; it was not read back, nothing is proven\n"
-            )
-        }
-        JobResult::Differs => return differing(drive, outcome),
-        JobResult::Refused | JobResult::Failed | JobResult::Stopped => return String::new(),
+    let title = files.inspection.title().map_or_else(String::new, |title| format!("{}, ", title.shown()));
+    let Some(mut out) = brought(&format!("{title}{}", files.words()), drive, outcome) else {
+        return if outcome.told.result == JobResult::Differs { differing(drive, outcome) } else { String::new() };
     };
     out.push_str(&how_it_went(outcome));
     add!(out, "  {}\n", boots_line(files.inspection));
@@ -225,9 +219,7 @@ pub(crate) fn unpacked(files: UnpackedFiles<'_>, drive: &Drive, outcome: &Outcom
         add!(out, "  {line}\n");
     }
     if !common.quiet {
-        out.push_str(
-            "  next: pull the stick out; on the other PC, choose it in the one-time boot menu (F12, F11, F9 or Esc)\n",
-        );
+        out.push_str(&handed_over(outcome, &format!("pyrotyp compare {}", drive.tag)));
     }
     out
 }

@@ -45,11 +45,18 @@ fn the_files_of_an_optical_image_start_a_pc_from_a_stick() {
         (&document["files"], &document["label"], &document["table"]),
         (&5.into(), &"OPTICAL".into(), &"gpt".into())
     );
+    assert_eq!(document["image"]["verdict"], "ready");
     assert_eq!(document["left_out"][0]["path"], "docs/why?.txt");
     // Stopped or not, the same command makes the same bytes: there is nothing left to be written.
     let again = bench.json(&format!("{words} --only-changed --table gpt --label optical"));
     assert!(again["drives"][0]["written_bytes"].as_u64().unwrap() <= 2 << 20, "{again:#}");
     told.push(bench.pyrotyp("ledger show last --state notes"));
+    told.push(bench.on_tray(&format!(
+        "unpack optical.iso --to {b} --unattended --accept just-verified --skip-readback --state notes"
+    )));
+    assert!(bench.on_tray(&format!("compare {b} --state notes")).starts_with("exit 0"));
+    let words = format!("unpack optical.iso --to {b} --unattended --accept just-verified --state notes");
+    assert!(bench.on_tray(&words).starts_with("exit 0"));
     assert!(bench.pyrotyp("ledger report last --into page.html --state notes").starts_with("exit 0"));
     let page = fs::read_to_string(bench.path("page.html")).unwrap();
     assert!(page.contains("files are laid out on it") && page.contains("How to start it"), "{page}");

@@ -184,6 +184,29 @@ impl<'a> Composition<'a> {
     }
 }
 
+/// What a drive of so many bytes holds once a composition is on it, as far as is known: zeros behind its end.
+pub struct OnDrive<'a> {
+    /// What is on it.
+    pub made: &'a Composition<'a>,
+    /// Size of the drive, in bytes.
+    pub drive_bytes: u64,
+}
+
+impl ReadAt for OnDrive<'_> {
+    fn size(&self) -> u64 {
+        self.drive_bytes
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let into = clipped(self.drive_bytes, at, into);
+        if at >= self.made.size() {
+            into.fill(0);
+            return Ok(into.len());
+        }
+        self.made.read_at(at, into)
+    }
+}
+
 impl ReadAt for Composition<'_> {
     fn size(&self) -> u64 {
         self.bytes

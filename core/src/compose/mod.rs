@@ -23,7 +23,7 @@ mod tree;
 mod unpacked;
 mod volume_kind;
 
-pub use composition::Composition;
+pub use composition::{Composition, OnDrive};
 pub use error::ComposeError;
 pub use label::LabelFault;
 pub use storage::{Storage, TableForm, serial, storage, storage_with};

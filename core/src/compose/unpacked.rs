@@ -56,6 +56,12 @@ pub enum UnpackFault {
     /// There are too many.
     #[error(transparent)]
     Many(TreeFault),
+    /// Too many of them can't be laid out.
+    #[error("{LEFT_OUT_MOST} of its files and more can't be laid out, such as {first}")]
+    LeftOut {
+        /// The first of them.
+        first: String,
+    },
     /// The image can't be read.
     #[error("the image can't be read")]
     Unread(#[from] io::Error),
@@ -115,8 +121,13 @@ impl<'b> Laying<'_, 'b> {
     /// Puts an entry at a place, which is another than its own where a link leads to it.
     fn put(&mut self, leaf: &'b Leaf, at: &str, links: usize) -> Result<(), UnpackFault> {
         self.put = self.put.saturating_add(1);
-        if self.put > PUT_MOST || self.made.left_out.len() >= LEFT_OUT_MOST {
+        if self.put > PUT_MOST {
             return Err(UnpackFault::Many(TreeFault::Many));
+        }
+        if let Some(LeftOut { path, why }) =
+            self.made.left_out.first().filter(|_| self.made.left_out.len() >= LEFT_OUT_MOST)
+        {
+            return Err(UnpackFault::LeftOut { first: format!("{path}: {why}") });
         }
         let made = &mut self.made;
         let added = match &leaf.kind {
