@@ -9,7 +9,7 @@ use pyrotyp_core::compose::{
     storage_with, unpacked,
 };
 use pyrotyp_core::drive::Choice;
-use pyrotyp_core::examine::{Candidate, Known, OpenedImage, Proven};
+use pyrotyp_core::examine::checks;
 use pyrotyp_core::image::{Inspection, Verdict};
 use pyrotyp_core::job::{Checked, ComposedImage};
 use pyrotyp_core::record::JobKind;
@@ -20,15 +20,13 @@ use crate::asked::Unpack;
 use crate::exit::{Exit, Failure};
 use crate::session::Session;
 use crate::session::attached::{needs_medium, platform};
-use crate::session::examining::Examining;
+use crate::session::examining::content;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
-use crate::show::card::{self, OnDrives};
 use crate::show::unpacked::UnpackedFiles;
-use crate::writing::asking::Asking;
 use crate::writing::confirming::{Confirming, ImageFrom};
 use crate::writing::job::{self, Ready, ToldAs};
 use crate::writing::planning::{self, Chosen, Image};
-use crate::writing::proving::{refused, tell_what_proves_nothing};
+use crate::writing::preparing::Preparing;
 
 /// Lays the files of one image out on one drive or several.
 pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -41,7 +39,7 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
     let choices = planning::choices(&asked.to, &asked.job, platform, session)?;
     choices.iter().try_for_each(|choice| needs_medium(&choice.drive))?;
     let storage = wanted(asked, &opened.inspection, &choices)?;
-    let Proven { content, report, .. } = proven(asked, path, &opened, smallest(&choices), session)?;
+    let content = content(path, &opened, smallest(&choices), session)?;
     let source = content.bytes();
     let laid_out = unpacked(source, &opened.inspection).map_err(|fault| not_unpacked(path, &fault))?;
     let UnpackedTree { tree, files, bytes, left_out } = laid_out;
@@ -49,6 +47,8 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
     // What is to lie where is known by now, and the job needs the memory.
     drop(tree);
     let inspection = inspection(&opened.inspection, &made, &storage)?;
+    let published = published::published(path, &asked.against.known().given);
+    let to_do = published.as_ref().map_or_else(|_| Vec::new(), |published| checks(&opened, published));
     let about = UnpackedFiles { inspection: &inspection, storage: &storage, files, bytes, left_out: &left_out };
     let image = Image {
         path,
@@ -56,43 +56,21 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
         inspection: &inspection,
         bytes: Some(made.size()),
         hole_bytes: made.hole_bytes(),
-        report: Some(&report),
+        report: None,
         expects: None,
-        checks: &[],
+        checks: &to_do,
     };
     let mut plan =
         planning::plan_for(Chosen { kind: JobKind::Unpack, choices }, &image, &asked.job, platform, session)?;
-    let checksum = card::checksum_words(Some(&report));
-    let content = OnDrives::Unpacked { path, checksum: &checksum, files: about };
-    let cleared = Asking { platform, session, content }
-        .ask(&mut plan, confirming)
+    let preparing =
+        Preparing { against: &asked.against, opened: &opened, image, files: Some(about), platform, session };
+    let (_, cleared) = preparing
+        .prepare(&mut plan, published, confirming)
         .map_err(|failure| job::refused(&plan, &started, failure, session))?;
     let (source, told_as) = (ComposedImage(&made), ToldAs::Unpacked(about));
     let checked = Checked::default();
     let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
     job::run(ready, platform, session)
-}
-
-/// The image, once nothing speaks against it.
-fn proven(
-    asked: &Unpack,
-    path: &Path,
-    opened: &OpenedImage,
-    room: u64,
-    session: &Session<'_>,
-) -> Result<Proven, Failure> {
-    let published = published::published(path, &asked.against.known().given)?;
-    let examining = Examining::of(session);
-    let candidate = Candidate {
-        path,
-        image: opened,
-        known: Known { published: Some(&published), ..asked.against.known() },
-        // What does not fit onto a drive is not laid out on one either.
-        room,
-    };
-    let proven = candidate.prove(&examining.examiner(session)).map_err(|refusal| refused(path, refusal))?;
-    tell_what_proves_nothing(&proven.report, session.common);
-    Ok(proven)
 }
 
 /// Size of the smallest drive, in bytes.

@@ -7,6 +7,7 @@ pub(crate) mod copying;
 pub(crate) mod job;
 pub(crate) mod line;
 pub(crate) mod planning;
+pub(crate) mod preparing;
 pub(crate) mod proving;
 pub(crate) mod reading;
 pub(crate) mod saving;

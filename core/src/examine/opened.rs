@@ -2,7 +2,7 @@
 
 use std::io;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use crate::bytes::ReadAt;
 use crate::examine::watch::{CheckEvent, CheckWatcher, Work};
@@ -18,6 +18,8 @@ pub struct OpenedImage {
     /// What it is; of what is inside, if it is packed.
     pub inspection: Inspection,
     packed: Option<Packed>,
+    /// What is inside, once it was unpacked to nowhere.
+    unpacked: OnceLock<Unpacked>,
 }
 
 /// The bytes that go onto a drive.
@@ -72,7 +74,7 @@ impl OpenedImage {
         let file = Arc::new(ImageFile::open(path)?);
         let source: SharedBytes = Arc::clone(&file) as SharedBytes;
         let Opened { inspection, packed } = image::open(&source)?;
-        Ok(Self { file, inspection, packed })
+        Ok(Self { file, inspection, packed, unpacked: OnceLock::new() })
     }
 
     /// Length of the file, in bytes.
@@ -97,6 +99,9 @@ impl OpenedImage {
     /// When it can't be unpacked, does not fit, or `cancel` says stop.
     pub fn content(&self, room: u64, cancel: &Cancel, watcher: &dyn CheckWatcher) -> Result<Content, ContentFault> {
         let Some(packed) = self.packed.clone() else { return Ok(Content::Plain(Arc::clone(&self.file))) };
+        if let Some(known) = self.unpacked.get().filter(|known| known.size() <= room) {
+            return Ok(Content::Unpacked(known.clone()));
+        }
         watcher.heard(&CheckEvent::Began { work: Work::Unpack, bytes: packed.unpacked_bytes });
         let measured = packed.measure(room, cancel, &mut |done| watcher.heard(&CheckEvent::Moved { done }));
         watcher.heard(&CheckEvent::Ended);
@@ -105,6 +110,6 @@ impl OpenedImage {
         if missing > 0 {
             return Err(ContentFault::CutInside { bytes: missing });
         }
-        Ok(Content::Unpacked(unpacked))
+        Ok(Content::Unpacked(self.unpacked.get_or_init(|| unpacked).clone()))
     }
 }

@@ -186,7 +186,10 @@ impl Plan {
         image.signer = key.map(|key| key.owner().unwrap_or_else(|| key.fingerprint()));
         image.proof = Some(proof.word().to_owned());
         image.origin.clone_from(&proven.origin);
-        image.needs_bytes = image.needs_bytes.max(proven.content.bytes().size());
+        // What is laid out needs room for itself, and not for its image.
+        if self.kind != JobKind::Unpack {
+            image.needs_bytes = image.needs_bytes.max(proven.content.bytes().size());
+        }
         self.needs = image.needs();
         self.judge();
     }

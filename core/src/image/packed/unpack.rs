@@ -126,6 +126,20 @@ struct Place {
     at: u64,
 }
 
+impl Clone for Unpacked {
+    /// The same, read from its start.
+    fn clone(&self) -> Self {
+        let Self { packed, bytes, sha256, blocks, .. } = self;
+        Self {
+            packed: packed.clone(),
+            bytes: *bytes,
+            sha256: sha256.clone(),
+            blocks: blocks.clone(),
+            place: Mutex::new(None),
+        }
+    }
+}
+
 impl ReadAt for Unpacked {
     fn size(&self) -> u64 {
         self.bytes
