@@ -104,10 +104,9 @@ impl ReadAt for Part<'_> {
     }
 
     fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
-        let left = usize::try_from(self.size().saturating_sub(at)).unwrap_or(usize::MAX);
-        let count = left.min(into.len());
-        match (self.start.checked_add(at), into.get_mut(..count)) {
-            (Some(at), Some(into)) if count > 0 => self.whole.read_at(at, into),
+        let into = clipped(self.size(), at, into);
+        match self.start.checked_add(at) {
+            Some(at) if !into.is_empty() => self.whole.read_at(at, into),
             _ => Ok(0),
         }
     }

@@ -24,6 +24,7 @@ const IN_USE: usize = 112;
 const CODE: std::ops::Range<usize> = 120..510;
 /// HLT: as the specification wants it where nothing starts, section 3.1.19.
 const HALT: u8 = 0xF4;
+
 /// The boot sector and what belongs to it; `root` is the root folder's first cluster, `used` how many clusters are taken.
 pub(super) fn boot_region(volume: &ExfatVolume<'_>, shape: &ExfatShape, root: u32, used: u32) -> Option<Vec<u8>> {
     let sector = usize::try_from(shape.sector).ok()?;

@@ -5,7 +5,7 @@
 use crate::bytes::field::put;
 use crate::compose::error::ComposeError;
 use crate::compose::fat::short_name::{ShortName, short_names};
-use crate::compose::placing::{ClusterRun, Placing};
+use crate::compose::placing::Placing;
 use crate::compose::stamp::DosStamp;
 use crate::compose::tree::{ROOT, Tree, TreeContent, TreeItem};
 use crate::compose::volume_kind::VolumeKind;
@@ -18,53 +18,84 @@ const SUM: usize = 13;
 /// A folder has no more entries, section 6.
 const ENTRIES_MOST: u64 = 65_536;
 
-/// How many bytes the entries of a folder take.
-pub(super) fn folder_bytes(tree: &Tree<'_>, number: usize, label: &str) -> Result<u64, ComposeError> {
-    let names: Vec<&str> = tree.in_folder(number).map(|(_, item)| item.name.as_str()).collect();
-    let short = short_names(&names);
-    let items = short.iter().zip(&names).map(|(short, name)| long_entries(short, name).saturating_add(1));
-    let own = if number == ROOT { usize::from(!label.is_empty()) } else { 2 };
-    let entries = items.fold(own, usize::saturating_add) as u64;
-    if entries > ENTRIES_MOST {
-        return Err(ComposeError::FullFolder { path: tree.path(number), kind: VolumeKind::Fat32 });
-    }
-    Ok(entries.saturating_mul(on_disk::ENTRY as u64))
+/// The folders of a tree on a volume with this label.
+pub(super) struct FatFolders<'a> {
+    tree: &'a Tree<'a>,
+    label: &'a str,
+    /// By the numbers of the items; the root has none.
+    names: Vec<Option<ShortName>>,
 }
 
-fn long_entries(short: &ShortName, name: &str) -> usize {
-    if short.is_whole { 0 } else { name.encode_utf16().count().div_ceil(UNITS) }
-}
-
-/// The entries of a folder.
-pub(super) fn folder(tree: &Tree<'_>, number: usize, label: &str, placing: &Placing) -> Vec<u8> {
-    let mut entries = Vec::new();
-    if number != ROOT {
-        let parent = tree.items().get(number).map_or(ROOT, |item| item.parent);
-        // The root is 0 from below, wherever it lies, section 6.5.
-        let above = if parent == ROOT { ClusterRun::default() } else { placing.run(parent) };
-        for (name, from, run) in [(b".          ", number, placing.run(number)), (b"..         ", parent, above)] {
-            let stamp = DosStamp::of(tree.items().get(from).and_then(|item| item.modified));
-            entries.extend(entry(name, on_disk::ATTRIBUTE_FOLDER, stamp, run.first));
+impl<'a> FatFolders<'a> {
+    pub(super) fn of(tree: &'a Tree<'_>, label: &'a str) -> Self {
+        let mut names = vec![None; tree.len()];
+        for number in 0..tree.len() {
+            let (numbers, long): (Vec<usize>, Vec<&str>) =
+                tree.in_folder(number).map(|(number, item)| (number, item.name.as_str())).unzip();
+            for (number, short) in numbers.into_iter().zip(short_names(&long)) {
+                names.iter_mut().skip(number).take(1).for_each(|name| *name = Some(short));
+            }
         }
-    } else if !label.is_empty() {
-        // The label has no age.
-        entries.extend(entry(&padded(label), on_disk::ATTRIBUTE_VOLUME, DosStamp::of(None), 0));
+        Self { tree, label, names }
     }
-    let items: Vec<(usize, &TreeItem<'_>)> = tree.in_folder(number).collect();
-    let names: Vec<&str> = items.iter().map(|(_, item)| item.name.as_str()).collect();
-    for ((number, item), short) in items.into_iter().zip(short_names(&names)) {
-        if !short.is_whole {
-            long_name(&mut entries, &item.name, short.sum());
+
+    /// What lies in a folder, with numbers and short names.
+    fn items(&self, number: usize) -> impl Iterator<Item = (usize, &TreeItem<'a>, ShortName)> {
+        let name = |number: usize| self.names.get(number).copied().flatten();
+        self.tree.in_folder(number).filter_map(move |(number, item)| Some((number, item, name(number)?)))
+    }
+
+    /// How many bytes the entries of a folder take.
+    pub(super) fn bytes(&self, number: usize) -> Result<u64, ComposeError> {
+        let own = if number == ROOT { usize::from(!self.label.is_empty()) } else { 2 };
+        let items = self.items(number).map(|(_, item, short)| long_entries(short, &item.name).saturating_add(1));
+        let entries = items.fold(own, usize::saturating_add) as u64;
+        if entries > ENTRIES_MOST {
+            return Err(ComposeError::FullFolder { path: self.tree.path(number), kind: VolumeKind::Fat32 });
         }
-        let (attribute, bytes) = match &item.content {
-            TreeContent::Folder(_) => (on_disk::ATTRIBUTE_FOLDER, 0),
-            TreeContent::File(bytes) => (on_disk::ATTRIBUTE_ARCHIVE, u32::try_from(bytes.size()).unwrap_or(u32::MAX)),
+        Ok(entries.saturating_mul(on_disk::ENTRY as u64))
+    }
+
+    /// The entries of a folder.
+    pub(super) fn entries(&self, number: usize, placing: &Placing) -> Vec<u8> {
+        let mut entries = self.own_entries(number, placing);
+        for (number, item, short) in self.items(number) {
+            if !short.is_whole {
+                long_name(&mut entries, &item.name, short.sum());
+            }
+            let (attribute, bytes) = match &item.content {
+                TreeContent::Folder(_) => (on_disk::ATTRIBUTE_FOLDER, 0),
+                TreeContent::File(bytes) => {
+                    (on_disk::ATTRIBUTE_ARCHIVE, u32::try_from(bytes.size()).unwrap_or(u32::MAX))
+                }
+            };
+            let mut entry = entry(&short.bytes, attribute, DosStamp::of(item.modified), placing.run(number).first);
+            put(&mut entry, on_disk::FILE_SIZE, &bytes.to_le_bytes());
+            entries.extend(entry);
+        }
+        entries
+    }
+
+    /// What a folder begins with: the label in the root, and in others themselves and what they lie in.
+    fn own_entries(&self, number: usize, placing: &Placing) -> Vec<u8> {
+        let item = self.tree.items().get(number).filter(|_| number != ROOT);
+        let Some(item) = item else {
+            // The label has no age.
+            let label = (!self.label.is_empty())
+                .then(|| entry(&padded(self.label), on_disk::ATTRIBUTE_VOLUME, DosStamp::of(None), 0));
+            return label.map_or_else(Vec::new, |label| label.to_vec());
         };
-        let mut entry = entry(&short.bytes, attribute, DosStamp::of(item.modified), placing.run(number).first);
-        put(&mut entry, on_disk::FILE_SIZE, &bytes.to_le_bytes());
-        entries.extend(entry);
+        let above = self.tree.items().get(item.parent).and_then(|parent| parent.modified);
+        // The root is 0 from below, wherever it lies, section 6.5.
+        let first_above = if item.parent == ROOT { 0 } else { placing.run(item.parent).first };
+        let own =
+            entry(b".          ", on_disk::ATTRIBUTE_FOLDER, DosStamp::of(item.modified), placing.run(number).first);
+        [own, entry(b"..         ", on_disk::ATTRIBUTE_FOLDER, DosStamp::of(above), first_above)].concat()
     }
-    entries
+}
+
+fn long_entries(short: ShortName, name: &str) -> usize {
+    if short.is_whole { 0 } else { name.encode_utf16().count().div_ceil(UNITS) }
 }
 
 /// A label in its eleven places.

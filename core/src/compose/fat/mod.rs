@@ -13,7 +13,7 @@ use crate::compose::chains::Chains;
 use crate::compose::composition::Composition;
 use crate::compose::error::ComposeError;
 use crate::compose::fat::boot_sector::{BACKUP_AT, INFO_AT, MEDIA, boot_sector, info_sector};
-use crate::compose::fat::folder::{folder, folder_bytes};
+use crate::compose::fat::folder::FatFolders;
 use crate::compose::fat::shape::{FatShape, FatWidth, TABLES};
 use crate::compose::placing::{ClusterSpace, Placing};
 use crate::compose::tree::{ROOT, Tree, TreeContent};
@@ -25,16 +25,17 @@ pub(super) use crate::compose::fat::shape::FatVolume;
 pub(super) fn fat<'a>(volume: &FatVolume<'_>, tree: &Tree<'a>) -> Result<Composition<'a>, ComposeError> {
     let kind = VolumeKind::Fat32;
     files_fit(tree)?;
-    let root_bytes = folder_bytes(tree, ROOT, volume.label)?;
+    let folders = FatFolders::of(tree, volume.label);
+    let root_bytes = folders.bytes(ROOT)?;
     let no_size = || ComposeError::Size { kind, bytes: volume.bytes };
     let shape = FatShape::of(volume, root_bytes).ok_or_else(no_size)?;
     let place = |sectors: u32| u64::from(sectors).saturating_mul(u64::from(volume.sector_bytes));
     let cluster = place(shape.per_cluster);
     let space = ClusterSpace { cluster, first: 2, end: shape.clusters.saturating_add(2) };
-    let placing = Placing::of(tree, space, |number| match folder_bytes(tree, number, volume.label)? {
+    let placing = Placing::of(tree, space, |number| {
         // FAT32's root folder lies among the clusters, the first of all; elsewhere it has a place of its own.
-        _ if number == ROOT && shape.width != FatWidth::ThirtyTwo => Ok(0),
-        bytes => Ok(bytes.max(1)),
+        let is_apart = number == ROOT && shape.width != FatWidth::ThirtyTwo;
+        if is_apart { Ok(0) } else { Ok(folders.bytes(number)?.max(1)) }
     })?;
     let root_at = place(shape.reserved).saturating_add(place(shape.per_table).saturating_mul(u64::from(TABLES)));
     let data_at = root_at.saturating_add(place(shape.root));
@@ -44,12 +45,12 @@ pub(super) fn fat<'a>(volume: &FatVolume<'_>, tree: &Tree<'a>) -> Result<Composi
     let mut made = Composition::zeros(cluster_at(placing.next));
     put_housekeeping(&mut made, volume, &shape, &placing);
     if shape.width != FatWidth::ThirtyTwo {
-        made.put(root_at, folder(tree, ROOT, volume.label, &placing));
+        made.put(root_at, folders.entries(ROOT, &placing));
     }
     for (number, run) in placing.in_order().filter(|(_, run)| run.count > 0) {
         match tree.items().get(number).map(|item| &item.content) {
             Some(TreeContent::File(bytes)) => made.put_file(cluster_at(run.first), bytes),
-            _ => made.put(cluster_at(run.first), folder(tree, number, volume.label, &placing)),
+            _ => made.put(cluster_at(run.first), folders.entries(number, &placing)),
         }
     }
     Ok(made)
