@@ -104,6 +104,18 @@ impl<'a> Composition<'a> {
         Self { segments, holes, bytes: end.max(bytes) }
     }
 
+    /// The same, with zeros as far as `end`.
+    pub(crate) fn with_zeros(self, end: u64) -> Self {
+        Self { bytes: end.max(self.bytes), ..self }
+    }
+
+    /// The same, with all of another one at a place behind it.
+    pub(crate) fn with_all(self, at: u64, other: Self) -> Self {
+        let mut made = self.with_zeros(at.saturating_add(other.bytes));
+        made.put_all(at, other);
+        made
+    }
+
     /// The same, with bytes behind all of it.
     pub(crate) fn with_end(mut self, bytes: Vec<u8>) -> Self {
         let at = self.bytes;
@@ -151,7 +163,7 @@ impl<'a> Composition<'a> {
     }
 
     /// The same, of a file.
-    pub(super) fn put_file(&mut self, at: u64, file: &FileBytes<'a>) {
+    pub(crate) fn put_file(&mut self, at: u64, file: &FileBytes<'a>) {
         match file {
             FileBytes::Made(bytes) => self.put(at, bytes.clone()),
             FileBytes::Parts { of, parts } => {

@@ -1,10 +1,11 @@
-//! An empty ext4 volume, as the system's own program makes it: what that writes becomes segments, and all between stays as it is.
+//! An ext4 volume, as the system's own program makes it, empty or with some small files at its top: what that writes becomes segments, and all between stays as it is.
 
 use crate::compose::composition::Composition;
 use crate::compose::error::ComposeError;
 use crate::compose::guid;
+use crate::compose::tree::{FileBytes, ROOT, Tree, TreeContent, TreeItem};
 use crate::compose::volume_kind::VolumeKind;
-use crate::machine::{self, ProgramError, WrittenStretch};
+use crate::machine::{self, GivenFile, ProgramError, WrittenStretch};
 
 /// The system's own program.
 const PROGRAM: &str = "mkfs.ext4";
@@ -24,7 +25,9 @@ pub(super) struct ExtVolume<'a> {
 }
 
 /// The volume.
-pub(super) fn ext4(wanted: &ExtVolume<'_>) -> Result<Composition<'static>, ComposeError> {
+pub(super) fn ext4(wanted: &ExtVolume<'_>, tree: &Tree<'_>) -> Result<Composition<'static>, ComposeError> {
+    let files: Option<Vec<GivenFile<'_>>> = tree.items().iter().skip(1).map(given).collect();
+    let files = files.ok_or(ComposeError::NoFiles { kind: VolumeKind::Ext4 })?;
     let bytes = wanted.bytes.saturating_sub(wanted.bytes.checked_rem(BLOCK_BYTES).unwrap_or_default());
     if bytes < BYTES_LEAST {
         return Err(ComposeError::Size { kind: VolumeKind::Ext4, bytes });
@@ -37,9 +40,17 @@ pub(super) fn ext4(wanted: &ExtVolume<'_>) -> Result<Composition<'static>, Compo
     let block = BLOCK_BYTES.to_string();
     let words = ["-q", "-F", "-b", &block, "-m", "0", "-U", &uuid, "-E", &options, "-L", wanted.label];
     let words: Vec<String> = words.map(str::to_owned).to_vec();
-    let written = machine::written_by(PROGRAM, &words, bytes).map_err(of_program)?;
+    let written = machine::written_by(PROGRAM, &words, bytes, &files).map_err(of_program)?;
     let parts = written.into_iter().map(|WrittenStretch { at, bytes }| (at, bytes));
     Ok(Composition::between_holes(bytes, parts))
+}
+
+/// A file as the program is given it: one that was made, at the top.
+fn given<'a>(item: &'a TreeItem<'_>) -> Option<GivenFile<'a>> {
+    match &item.content {
+        TreeContent::File(FileBytes::Made(bytes)) if item.parent == ROOT => Some(GivenFile { name: &item.name, bytes }),
+        _ => None,
+    }
 }
 
 fn of_program(error: ProgramError) -> ComposeError {

@@ -41,6 +41,37 @@ pub(super) struct GptCopies {
     pub end: Vec<u8>,
 }
 
+/// An entry; places count in blocks of the drive.
+pub(super) struct GptEntry<'a> {
+    /// What kind of partition, as it lies on disk.
+    pub kind: [u8; 16],
+    /// Its own number, as it lies on disk.
+    pub guid: [u8; 16],
+    /// Where it lies.
+    pub partition: Range<u64>,
+    /// What it is called.
+    pub name: &'a str,
+}
+
+impl GptEntry<'_> {
+    /// Puts it at the start of these bytes.
+    pub(super) fn put_into(&self, entry: &mut [u8]) {
+        put(entry, 0, &self.kind);
+        put(entry, ENTRY_GUID, &self.guid);
+        put(entry, ENTRY_FIRST, &self.partition.start.to_le_bytes());
+        put(entry, ENTRY_LAST, &self.partition.end.saturating_sub(1).to_le_bytes());
+        let name: Vec<u8> = self.name.encode_utf16().take(NAME_UNITS).flat_map(u16::to_le_bytes).collect();
+        put(entry, ENTRY_NAME, &name);
+    }
+}
+
+/// Puts the sum over its first `covered` bytes into a header, after all else.
+pub(super) fn sign(header: &mut [u8], covered: usize) {
+    put(header, HEADER_CRC, &[0; 4]);
+    let sum = crc32fast::hash(header.get(..covered).unwrap_or_default());
+    put(header, HEADER_CRC, &sum.to_le_bytes());
+}
+
 impl GptTable<'_> {
     /// How many blocks the entries take.
     fn array_blocks(&self) -> u64 {
@@ -53,12 +84,9 @@ impl GptTable<'_> {
 
     fn entries(&self) -> Vec<u8> {
         let mut array = vec![0u8; (ENTRIES.saturating_mul(ENTRY_BYTES)) as usize];
-        put(&mut array, 0, &self.kind);
-        put(&mut array, ENTRY_GUID, &on_disk(uuid(self.serial, "partition")));
-        put(&mut array, ENTRY_FIRST, &self.partition.start.to_le_bytes());
-        put(&mut array, ENTRY_LAST, &self.partition.end.saturating_sub(1).to_le_bytes());
-        let name: Vec<u8> = self.name.encode_utf16().take(NAME_UNITS).flat_map(u16::to_le_bytes).collect();
-        put(&mut array, ENTRY_NAME, &name);
+        let guid = on_disk(uuid(self.serial, "partition"));
+        let entry = GptEntry { kind: self.kind, guid, partition: self.partition.clone(), name: self.name };
+        entry.put_into(&mut array);
         array
     }
 
@@ -80,8 +108,7 @@ impl GptTable<'_> {
         for (place, number) in numbers {
             put(&mut header, place, &number.to_le_bytes());
         }
-        let sum = crc32fast::hash(header.get(..HEADER_MIN).unwrap_or_default());
-        put(&mut header, HEADER_CRC, &sum.to_le_bytes());
+        sign(&mut header, HEADER_MIN);
         header
     }
 

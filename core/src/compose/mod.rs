@@ -17,15 +17,18 @@ mod label;
 mod letter_case;
 mod mbr;
 mod placing;
+mod spare;
 mod stamp;
 mod storage;
 mod tree;
 mod unpacked;
+mod volume;
 mod volume_kind;
 
 pub use composition::{Composition, OnDrive};
 pub use error::ComposeError;
 pub use label::LabelFault;
+pub use spare::{SpareDrive, SpareFault, SparePlace, SpareWish, Spared, kept_beside, patched, spared};
 pub use storage::{Storage, TableForm, serial, storage, storage_with};
 pub use tree::{FileBytes, TREE_ITEMS_MOST, Tree, TreeFault};
 pub use unpacked::{LeftOut, UnpackFault, UnpackedTree, unpacked};

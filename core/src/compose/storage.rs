@@ -6,14 +6,10 @@ use crate::bytes::MIB;
 use crate::compose::VolumeKind;
 use crate::compose::composition::Composition;
 use crate::compose::error::ComposeError;
-use crate::compose::exfat::{ExfatVolume, exfat};
-use crate::compose::ext4::{ExtVolume, ext4};
-use crate::compose::fat::{FatVolume, fat};
 use crate::compose::gpt::{GptCopies, GptTable};
 use crate::compose::mbr::mbr;
 use crate::compose::tree::Tree;
-use crate::volume::gpt::{LINUX_TYPE, STORAGE_TYPE};
-use crate::volume::mbr::PartitionType;
+use crate::compose::volume::WantedVolume;
 
 /// The partition begins here: at a piece that flash memory erases at once.
 const FIRST_BYTE: u64 = 4 * MIB;
@@ -104,32 +100,22 @@ pub fn storage_with<'a>(wanted: &Storage, tree: &Tree<'a>) -> Result<Composition
     let no_table = || ComposeError::Table { bytes: drive_bytes };
     let blocks = |bytes: u64| u32::try_from(bytes.checked_div(sector).unwrap_or_default());
     let hidden = blocks(first).map_err(|_| no_table())?;
-    let (volume, type_code) = match kind {
-        VolumeKind::Fat32 => {
-            let volume = FatVolume { bytes, sector_bytes: sector as u32, hidden, label, serial };
-            (fat(&volume, tree)?, if bytes < 512 * MIB { PartitionType::FAT16 } else { PartitionType::FAT32 })
-        }
-        VolumeKind::Exfat => {
-            let wanted = ExfatVolume { bytes, sector_bytes: sector as u32, hidden: u64::from(hidden), label, serial };
-            (exfat(&wanted, tree)?, PartitionType::EXFAT)
-        }
-        VolumeKind::Ext4 if !tree.is_empty() => return Err(ComposeError::NoFiles { kind }),
-        VolumeKind::Ext4 => (ext4(&ExtVolume { bytes, label, serial })?, PartitionType::LINUX),
-    };
+    let wanted = WantedVolume { kind, start: first, bytes, sector, label, serial };
+    let volume = wanted.made(tree)?;
     let mut made = Composition::zeros(first.saturating_add(crate::bytes::ReadAt::size(&volume)));
     match table {
         TableForm::None => made.put_all(first, volume),
         TableForm::Mbr => {
             let count = blocks(bytes).map_err(|_| no_table())?;
-            made.put(0, mbr(type_code, hidden, count, serial));
+            made.put(0, mbr(wanted.mbr_type(), hidden, count, serial));
             made.put_all(first, volume);
         }
         TableForm::Gpt => {
             let count = |bytes: u64| bytes.checked_div(sector).unwrap_or_default();
             let partition = count(first)..count(first.saturating_add(bytes));
             let blocks = count(drive_bytes);
-            let type_id = if kind == VolumeKind::Ext4 { LINUX_TYPE } else { STORAGE_TYPE };
-            let whole = GptTable { block_bytes: sector, blocks, partition, kind: type_id, name: label, serial };
+            let kind = wanted.gpt_type();
+            let whole = GptTable { block_bytes: sector, blocks, partition, kind, name: label, serial };
             let GptCopies { start, end } = whole.copies();
             made.put(0, start);
             made.put_all(first, volume);
@@ -152,6 +138,7 @@ mod tests {
 
     use super::*;
     use crate::bytes::ReadAt;
+    use crate::compose::tree::FileBytes;
     use crate::image::inspect;
 
     fn wanted(drive_bytes: u64, sector_bytes: u32, kind: VolumeKind, table: TableForm) -> Storage {
@@ -293,7 +280,7 @@ mod tests {
     }
 
     #[test]
-    #[ignore = "needs mkfs.ext4"]
+    #[ignore = "needs mkfs.ext4, e2fsck and debugfs"]
     fn what_the_systems_own_program_makes_is_known_by_our_reader_and_mostly_holes() {
         for table in TableForm::ALL {
             let made = storage(&wanted(16_000_000_000, 512, VolumeKind::Ext4, table)).unwrap();
@@ -302,6 +289,16 @@ mod tests {
             assert_eq!(found.volumes[0].volume.label.as_deref(), Some("Ferien Üb"), "{table:?}");
             assert!(made.hole_bytes() > 15_000_000_000, "{table:?}: {}", made.hole_bytes());
         }
+        // Small files at its top come along, and no others.
+        let ext4 = wanted(64 * MIB, 512, VolumeKind::Ext4, TableForm::None);
+        let mut tree = Tree::default();
+        tree.add_file("keep.conf", None, FileBytes::Made(b"everything\n".to_vec())).unwrap();
+        let made = storage_with(&ext4, &tree).unwrap();
+        let file = as_file(&made, 0, 64 * MIB);
+        let said = Command::new("/usr/sbin/debugfs").args(["-R", "cat /keep.conf"]).arg(file.path()).output().unwrap();
+        assert!(is_content(&["e2fsck", "-f", "-n"], &file) && said.stdout == b"everything\n");
+        tree.add_file("etc/keep.conf", None, FileBytes::Made(Vec::new())).unwrap();
+        assert_eq!(storage_with(&ext4, &tree), Err(ComposeError::NoFiles { kind: VolumeKind::Ext4 }));
         let small = wanted(2 * MIB, 512, VolumeKind::Ext4, TableForm::Mbr);
         assert!(matches!(storage(&small), Err(ComposeError::Size { kind: VolumeKind::Ext4, .. })));
     }

@@ -2,6 +2,15 @@
 
 use std::io;
 
+/// A file that is given to a program.
+#[derive(Clone, Copy, Debug)]
+pub struct GivenFile<'a> {
+    /// Its name, without a folder.
+    pub name: &'a str,
+    /// What it holds.
+    pub bytes: &'a [u8],
+}
+
 /// A stretch that was written.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WrittenStretch {

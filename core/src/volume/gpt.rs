@@ -146,6 +146,41 @@ impl Gpt {
     }
 }
 
+/// The copy at the start as it lies there, for whoever renews it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct RawTable {
+    /// As many bytes as it says that it has.
+    pub header: Vec<u8>,
+    /// Where its entries lie, in bytes.
+    pub entries_at: u64,
+    /// Length of one of them, in bytes.
+    pub entry_bytes: usize,
+    /// All of them.
+    pub entries: Vec<u8>,
+}
+
+/// The copy at the start of a table that is laid out for sectors of this size.
+///
+/// # Errors
+/// When the image can't be read.
+pub(crate) fn raw(image: &dyn ReadAt, sector_bytes: u32) -> io::Result<Result<RawTable, GptFault>> {
+    let at = u64::from(sector_bytes);
+    let Some(raw) = read_block::<HEADER_MAX>(image, at)? else { return Ok(Err(GptFault::BehindEnd { at })) };
+    let array = match header(raw.as_slice(), at, at) {
+        Ok((_, array)) => array,
+        Err(fault) => return Ok(Err(fault)),
+    };
+    let mut entries = vec![0; usize::try_from(array.bytes).unwrap_or_default()];
+    image.fill_at(array.start, &mut entries)?;
+    let found = crc32fast::hash(&entries);
+    if found != array.crc {
+        return Ok(Err(GptFault::Crc { at, what: "entries", found, expected: array.crc }));
+    }
+    let size = u32_le(raw.as_slice(), HEADER_SIZE).and_then(|size| usize::try_from(size).ok()).unwrap_or_default();
+    let header = raw.as_slice().get(..size).unwrap_or_default().to_vec();
+    Ok(Ok(RawTable { header, entries_at: array.start, entry_bytes: array.entry_bytes, entries }))
+}
+
 /// Reads both copies, for either sector size; `None` if there is no sign of a table.
 ///
 /// # Errors

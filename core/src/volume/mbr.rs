@@ -17,7 +17,7 @@ use crate::volume::bootcode::BootCode;
 pub const MBR_BYTES: usize = 512;
 pub(crate) const DISK_SIGNATURE: usize = 440;
 pub(crate) const FIRST_ENTRY: usize = 446;
-const ENTRY_BYTES: usize = 16;
+pub(crate) const ENTRY_BYTES: usize = 16;
 pub(crate) const BOOT_SIGNATURE: usize = 510;
 const FIRST_LOGICAL: u32 = 5;
 /// Most logical partitions that are read.
