@@ -6,6 +6,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use pyrotyp_core::FindingId;
+use pyrotyp_core::bytes::bytes_in_words;
 use pyrotyp_core::compose::{TableForm, VolumeKind};
 use pyrotyp_core::drive::Tag;
 use pyrotyp_core::guard::{IMAGE_RULES, RULES};
@@ -291,12 +292,45 @@ pub(crate) struct Write {
     /// Save what is on the drive into this file before it is erased, packed if its name ends in .zst
     #[arg(long, value_name = "FILE")]
     pub save_first: Option<PathBuf>,
+    /// Make the room behind the image a partition with this label: all of it, or SIZE such as 4GB; as fat32, exfat or ext4 [default: fat32].
+    /// The word `settings` as label takes what the catalogue says that the system keeps its settings in. May be given twice
+    #[arg(long, value_name = "LABEL[:SIZE[:FS]]", value_parser = spare)]
+    pub spare: Vec<AskedSpare>,
     /// Checksums to compare with
     #[command(flatten)]
     pub against: Against,
     /// How it is written
     #[command(flatten)]
     pub job: Job,
+}
+
+/// A partition behind the image, as it was typed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct AskedSpare {
+    /// What it is to be called.
+    pub label: String,
+    /// Its length; without one it takes what is left.
+    pub bytes: Option<u64>,
+    /// What volume.
+    pub kind: Option<VolumeKind>,
+}
+
+fn spare(text: &str) -> Result<AskedSpare, String> {
+    let mut parts = text.split(':').map(str::trim);
+    let label = parts.next().unwrap_or_default().to_owned();
+    let bytes = match parts.next().filter(|size| !size.is_empty()) {
+        Some(size) => {
+            let read = bytes_in_words(size).filter(|bytes| *bytes > 0);
+            Some(read.ok_or_else(|| format!("`{size}` is no size: write it like 4GB or 512MiB"))?)
+        }
+        None => None,
+    };
+    let kind = parts.next().map(|kind| volume_kind(kind.to_owned())).transpose()?;
+    match parts.next() {
+        _ if label.is_empty() => Err("the partition needs a label: LABEL, LABEL:SIZE or LABEL:SIZE:FS".to_owned()),
+        Some(_) => Err("it is LABEL, LABEL:SIZE or LABEL:SIZE:FS, and a label can't hold a colon".to_owned()),
+        None => Ok(AskedSpare { label, bytes, kind }),
+    }
 }
 
 /// What `unpack` is asked.

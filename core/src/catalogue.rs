@@ -46,12 +46,31 @@ pub struct System {
     /// Where the key file can be had.
     #[serde(default)]
     pub key_address: Option<String>,
+    /// Where it keeps its settings when it runs from a stick.
+    #[serde(default)]
+    pub settings: Option<LiveSettings>,
     /// Its releases.
     #[serde(default, rename = "release")]
     pub releases: Vec<Release>,
     /// Its images.
     #[serde(default, rename = "image")]
     pub images: Vec<Image>,
+}
+
+/// A partition in which a live system keeps its settings, as its documentation asks for it.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LiveSettings {
+    /// What it is called.
+    pub label: String,
+    /// `fat32`, `exfat` or `ext4`.
+    pub filesystem: String,
+    /// Name of a file that marks it.
+    #[serde(default)]
+    pub file: Option<String>,
+    /// What that file holds.
+    #[serde(default)]
+    pub text: Option<String>,
 }
 
 /// A release of a system.
@@ -280,6 +299,12 @@ impl Catalogue {
             let what = newest.map(Pick::kind).unwrap_or_default();
             CatalogueError::OutOfSupport { what, newest: newest.map(Pick::title).unwrap_or_default() }
         })
+    }
+
+    /// Where the system of an image that calls itself `naming` keeps its settings.
+    pub fn settings_of(&self, naming: &Naming) -> Option<&LiveSettings> {
+        let system = naming.system.as_deref()?;
+        self.systems.iter().find(|known| known.name.eq_ignore_ascii_case(system))?.settings.as_ref()
     }
 
     /// What the catalogue says of an image that calls itself `naming`.

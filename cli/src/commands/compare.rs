@@ -1,15 +1,17 @@
 //! `pyrotyp compare`: does the drive still hold the image?
 
+use std::ops::Range;
 use std::path::Path;
 
 use jiff::Timestamp;
+use pyrotyp_core::compose::patched;
 use pyrotyp_core::contents::contents;
 use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::examine::OpenedImage;
 use pyrotyp_core::image::Summary;
 use pyrotyp_core::job::{Comparison, JobFault};
-use pyrotyp_core::record::{Conclusion, DriveIdentity, ImageRecord, JobResult};
+use pyrotyp_core::record::{AlteredBytes, Conclusion, DriveIdentity, ImageRecord, JobResult, SparePartition};
 use pyrotyp_core::text::{Foreign, Shown, shell};
 use pyrotyp_core::{job, ledger, plan};
 
@@ -84,6 +86,8 @@ fn with_image(
     let (ComparedDrive { of, drive }, ComparedImage { path, image }) = (opened, against);
     let content = content(path, image, of.bytes, session)?;
     let inspection = &image.inspection;
+    let made_with = behind_image(of, drive, content.bytes().size(), session.common);
+    let as_written = patched(content.bytes(), &AlteredBytes::at_places(&made_with.altered));
     let kept = ForTheRecord {
         image: ImageRecord {
             file: std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).to_string_lossy().into_owned(),
@@ -95,20 +99,38 @@ fn with_image(
         started: Timestamp::now(),
     };
     let progress = JobProgress::comparing(session.common, &DriveIdentity::of(of));
-    let compared = job::compare(content.bytes(), inspection, drive, session.cancel, &progress);
+    let compared = job::compare(&as_written, inspection, drive, session.cancel, &progress);
     progress.finish();
     kept.put(&compared, session.common);
     let compared = compared.map_err(|fault| fault_words(of, &fault))?;
     let holds =
         if compared.conclusion == Some(Conclusion::OtherContent) { held(drive, of, session.common) } else { None };
     if session.common.json {
-        put_document(&json::compare(&compared, ComparedWith::File(&path.to_string_lossy()), holds.as_deref()))?;
+        put_document(&json::compare(
+            &compared,
+            ComparedWith::File(&path.to_string_lossy()),
+            holds.as_deref(),
+            &made_with.spare,
+        ))?;
     } else {
         let onto = onto(platform, of, session.common);
-        let known = text::AboutDrive { holds: holds.as_deref(), onto: onto.as_deref() };
+        let known = text::AboutDrive { holds: holds.as_deref(), onto: onto.as_deref(), spare: &made_with.spare };
         put(&text::compared(of, path, &compared, known, session.common))?;
     }
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
+}
+
+/// The image of a job, as it is on record.
+fn on_record(job: &str, common: &Common) -> Option<ImageRecord> {
+    ledger::read(&state_folder(common)?, job).ok().flatten().map(|record| record.image)
+}
+
+/// The image of so many bytes that is on record as written to this drive with partitions behind it; one of none if there is none.
+fn behind_image(of: &Drive, drive: &dyn DriveIo, bytes: u64, common: &Common) -> ImageRecord {
+    let known = recognise(of, &Sectors::of(drive), common).ok();
+    let row = known.and_then(|known| if let Recognised::Job { row, .. } = known { Some(row) } else { None });
+    let image = row.and_then(|row| on_record(&row.job, common));
+    image.filter(|image| image.bytes == Some(bytes)).unwrap_or_default()
 }
 
 /// Compares with the digests that a job kept; an image of the shelf with which the drive begins does as well.
@@ -136,7 +158,9 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     let blocks = state_folder(session.common).map(|state| ledger::blocks_of(&state, &row.job)).transpose();
     let blocks = blocks.map_err(|error| none(format!("the digests of job {job} can't be used: {}", plain(&error))))?;
     let no_digests = || none(format!("job {job} kept no digests of what it wrote to drive {}", of.tag));
-    let blocks = blocks.flatten().ok_or_else(no_digests)?;
+    let spare = on_record(&row.job, session.common).map_or_else(Vec::new, |image| image.spare);
+    let ranges: Vec<Range<u64>> = spare.iter().map(SparePartition::range).collect();
+    let blocks = blocks.flatten().ok_or_else(no_digests)?.without(&ranges);
     let kept = ForTheRecord {
         image: ImageRecord {
             file: row.image.clone(),
@@ -154,9 +178,9 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     kept.put(&compared, session.common);
     let compared = compared.map_err(|fault| fault_words(&of, &fault))?;
     if session.common.json {
-        put_document(&json::compare(&compared, ComparedWith::Job(&row.job), None))?;
+        put_document(&json::compare(&compared, ComparedWith::Job(&row.job), None, &spare))?;
     } else {
-        put(&text::compared_with_job(&of, &row, &compared, session.common))?;
+        put(&text::compared_with_job(&of, &row, &compared, &spare, session.common))?;
     }
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }

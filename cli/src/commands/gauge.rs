@@ -121,6 +121,7 @@ impl Gauging<'_> {
             report: None,
             expects: None,
             checks: &[],
+            behind: None,
         };
         let chosen = Chosen { kind: JobKind::Gauge, choices: vec![choice] };
         let mut plan = planning::plan_for(chosen, &image, job, platform, session)?;

@@ -44,6 +44,7 @@ pub(crate) fn run(asked: &Reclaim, session: &Session<'_>) -> Result<Exit, Failur
         report: None,
         expects: None,
         checks: &[],
+        behind: None,
     };
     let mut plan =
         planning::plan_for(Chosen { kind: JobKind::Reclaim, choices: vec![choice] }, &image, &job, platform, session)?;

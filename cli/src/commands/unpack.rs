@@ -11,7 +11,7 @@ use pyrotyp_core::compose::{
 use pyrotyp_core::drive::Choice;
 use pyrotyp_core::examine::checks;
 use pyrotyp_core::image::{Inspection, Verdict};
-use pyrotyp_core::job::{Checked, ComposedImage};
+use pyrotyp_core::job::Checked;
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::{Shown, chain, shell};
 use pyrotyp_core::{FindingId, published};
@@ -27,6 +27,7 @@ use crate::writing::confirming::{Confirming, ImageFrom};
 use crate::writing::job::{self, Ready, ToldAs};
 use crate::writing::planning::{self, Chosen, Image};
 use crate::writing::preparing::Preparing;
+use crate::writing::unchanged::FromFile;
 
 /// Lays the files of one image out on one drive or several.
 pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -47,6 +48,7 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
     // What is to lie where is known by now, and the job needs the memory.
     drop(tree);
     let inspection = inspection(&opened.inspection, &made, &storage)?;
+    let source = FromFile::new(&made, path);
     let published = published::published(path, &asked.against.known().given);
     let to_do = published.as_ref().map_or_else(|_| Vec::new(), |published| checks(&opened, published));
     let about = UnpackedFiles { inspection: &inspection, storage: &storage, files, bytes, left_out: &left_out };
@@ -59,6 +61,7 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
         report: None,
         expects: None,
         checks: &to_do,
+        behind: None,
     };
     let mut plan =
         planning::plan_for(Chosen { kind: JobKind::Unpack, choices }, &image, &asked.job, platform, session)?;
@@ -67,7 +70,7 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
     let (_, cleared) = preparing
         .prepare(&mut plan, published, confirming)
         .map_err(|failure| job::refused(&plan, &started, failure, session))?;
-    let (source, told_as) = (ComposedImage(&made), ToldAs::Unpacked(about));
+    let told_as = ToldAs::Unpacked(about);
     let checked = Checked::default();
     let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
     job::run(ready, platform, session)

@@ -6,21 +6,24 @@ use jiff::Timestamp;
 use pyrotyp_core::examine::{Proven, checks};
 use pyrotyp_core::job::KeptImage;
 use pyrotyp_core::published;
+use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::shell;
 
 use crate::asked::Write;
 use crate::exit::{Exit, Failure};
 use crate::session::Session;
 use crate::session::attached::platform;
-use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
+use crate::session::images::{OpenedAt, fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::which;
+use crate::writing::behind;
 use crate::writing::choosing;
 use crate::writing::confirming::{Confirming, ImageFrom};
 use crate::writing::copying;
 use crate::writing::job::{self, Ready, ToldAs};
-use crate::writing::planning::{self, Image};
+use crate::writing::planning::{self, Chosen, Image};
 use crate::writing::preparing::Preparing;
 use crate::writing::saving::SavedFirst;
+use crate::writing::sparing::{self, Sparing};
 use crate::writing::stream;
 
 /// The word that stands for standard input.
@@ -51,10 +54,15 @@ pub(crate) fn run(asked: &Write, session: &Session<'_>) -> Result<Exit, Failure>
         let text = "what comes on standard input waits for nobody, so that nothing can be saved before";
         return Err(Failure::new(Exit::Usage, text, "save the drive by itself: pyrotyp save DRIVE FILE"));
     }
+    let from = if is_input { None } else { copying::meant(&named, session)? };
+    if !asked.spare.is_empty() && (is_input || from.is_some()) {
+        let text = "a partition is put behind an image in a file: its length and its tables must be known before";
+        return Err(Failure::new(Exit::Usage, text, "write it from a file, or leave --spare away"));
+    }
     if is_input {
         return stream::from_input(asked, session);
     }
-    if let Some(from) = copying::meant(&named, session)? {
+    if let Some(from) = from {
         return copying::run(asked, &from, session);
     }
     from_file(asked, &named, session)
@@ -67,6 +75,12 @@ fn from_file(asked: &Write, named: &Path, session: &Session<'_>) -> Result<Exit,
     let started = Timestamp::now().to_string();
     let opened = open_image(path, session.common)?;
     fit_to_write(path, &opened.inspection)?;
+    let choices = planning::choices(&asked.to, &asked.job, platform, session)?;
+    if let Some(wanted) = behind::wanted(asked, &opened.inspection.naming, &choices, platform, session)? {
+        let image = OpenedAt { path, opened: &opened };
+        let sparing = Sparing { asked, image, choices, platform, session, started: &started };
+        return sparing::run(sparing, wanted, confirming);
+    }
     let published = published::published(path, &asked.against.known().given);
     let to_do = published.as_ref().map_or_else(|_| Vec::new(), |published| checks(&opened, published));
     let image = Image {
@@ -78,8 +92,9 @@ fn from_file(asked: &Write, named: &Path, session: &Session<'_>) -> Result<Exit,
         report: None,
         expects: None,
         checks: &to_do,
+        behind: None,
     };
-    let mut plan = planning::plan(&asked.to, &image, &asked.job, platform, session)?;
+    let mut plan = planning::plan_for(Chosen { kind: JobKind::Write, choices }, &image, &asked.job, platform, session)?;
     let first = SavedFirst::of(asked, &plan, platform)?;
     let preparing = Preparing { against: &asked.against, opened: &opened, image, files: None, platform, session };
     let prepared = preparing

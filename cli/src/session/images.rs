@@ -30,6 +30,13 @@ pub(crate) fn on_shelf_or_file(asked: &Path, common: &Common) -> Result<PathBuf,
     }
 }
 
+/// An image that was opened, and where it lies.
+#[derive(Clone, Copy)]
+pub(crate) struct OpenedAt<'a> {
+    pub(crate) path: &'a Path,
+    pub(crate) opened: &'a OpenedImage,
+}
+
 /// Opens an image file, looks into it, and says what the catalogue and the shelf know of its age.
 pub(crate) fn open_image(path: &Path, common: &Common) -> Result<OpenedImage, Failure> {
     let mut opened = open_image_called(path, path).map_err(|mut failure| {

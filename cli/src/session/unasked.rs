@@ -54,6 +54,7 @@ pub(crate) fn claim_unasked(
         hole_bytes: 0,
         laid_out_for: None,
         findings: Vec::new(),
+        behind: None,
     };
     let how = How {
         read_back: ReadBack::Whole,

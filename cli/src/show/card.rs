@@ -45,6 +45,10 @@ pub(crate) enum OnDrives<'a> {
         inspection: &'a Inspection,
         /// What is proven of it, in words.
         checksum: &'a str,
+        /// What lies behind it, a line each.
+        behind: &'a [String],
+        /// Whether that is there already, and stays as it is.
+        is_behind_kept: bool,
     },
     /// An empty volume, in words.
     Storage(&'a str),
@@ -57,10 +61,12 @@ pub(crate) enum OnDrives<'a> {
 impl OnDrives<'_> {
     fn rows(&self) -> Vec<Row> {
         match self {
-            Self::Image { path, inspection, checksum } => {
+            Self::Image { path, inspection, checksum, behind, .. } => {
                 let mut rows = vec![("image", path.shown())];
                 rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
                 rows.extend([("", inspected::boots_line(inspection)), ("checksum", (*checksum).to_owned())]);
+                let names = std::iter::once("behind it").chain(std::iter::repeat(""));
+                rows.extend(names.zip(behind.iter().cloned()));
                 rows
             }
             Self::Storage(words) => vec![("becomes", (*words).to_owned())],
@@ -99,6 +105,11 @@ impl OnDrives<'_> {
         }
     }
 
+    /// Whether partitions behind the image stay.
+    fn keeps_behind(&self) -> bool {
+        matches!(self, Self::Image { is_behind_kept: true, .. })
+    }
+
     /// Whether what is on the drives will be there afterwards.
     fn leaves_all(&self) -> bool {
         matches!(self, Self::Gauge { depth: LookDepth::Quick | LookDepth::Read, .. })
@@ -116,6 +127,9 @@ pub(crate) fn card(content: OnDrives<'_>, drives: &[OnCard<'_>], read_back: Read
         ]);
         let lost = findings.iter().find(|finding| finding.id == FindingId::HasData);
         let lost = match (lost, drive.holds.surface) {
+            (Some(finding), _) if content.keeps_behind() => {
+                format!("everything on it but what lies behind the image; it {}", finding.text)
+            }
             (Some(finding), _) => format!("everything on it; it {}", finding.text),
             (None, Surface::Empty) => "nothing: it is empty, wherever it was looked at".to_owned(),
             (None, _) => "whatever is on it: what that is could not be looked at".to_owned(),

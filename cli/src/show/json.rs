@@ -15,7 +15,7 @@ use pyrotyp_core::ledger::LastJob;
 use pyrotyp_core::published::signature::Scheme;
 use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Unusable, Vouched};
 use pyrotyp_core::record::{
-    Area, Conclusion, Difference, DriveRecord, Gauged, ImageRecord, JobResult, Record, SpeedAt, Trust,
+    Area, Conclusion, Difference, DriveRecord, Gauged, ImageRecord, JobResult, Record, SparePartition, SpeedAt, Trust,
 };
 use pyrotyp_core::volume::Item as Entry;
 use pyrotyp_core::{Finding, FindingId, Level};
@@ -736,10 +736,18 @@ struct CompareDoc<'a> {
     read_again: u64,
     differences: &'a [Difference],
     more_differences: u64,
+    /// Partitions behind the image, which belong to whoever uses the drive.
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    not_compared: &'a [SparePartition],
 }
 
 /// The document of `compare`.
-pub(crate) fn compare(compared: &Comparison, against: ComparedWith<'_>, holds: Option<&str>) -> Value {
+pub(crate) fn compare(
+    compared: &Comparison,
+    against: ComparedWith<'_>,
+    holds: Option<&str>,
+    not_compared: &[SparePartition],
+) -> Value {
     document(&CompareDoc {
         result: compared.result,
         bytes: compared.bytes,
@@ -749,6 +757,7 @@ pub(crate) fn compare(compared: &Comparison, against: ComparedWith<'_>, holds: O
         read_again: compared.read_again,
         differences: &compared.differences,
         more_differences: compared.more_differences,
+        not_compared,
     })
 }
 

@@ -9,7 +9,8 @@ use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Outcome};
 use pyrotyp_core::ledger::JobRow;
-use pyrotyp_core::record::{Conclusion, Difference, Head, JobResult, Stage};
+use pyrotyp_core::record::{Conclusion, Difference, Head, JobResult, SparePartition, Stage};
+use pyrotyp_core::text::foreign::quoted;
 use pyrotyp_core::text::{Shown, shell};
 
 use super::inspected::boots_line;
@@ -35,6 +36,8 @@ pub(crate) struct AboutDrive<'a> {
     pub(crate) holds: Option<&'a str>,
     /// How a command names it that writes to it, if one may.
     pub(crate) onto: Option<&'a str>,
+    /// What lies behind the image, and was not compared.
+    pub(crate) spare: &'a [SparePartition],
 }
 
 /// How a comparison came out.
@@ -45,14 +48,14 @@ pub(crate) fn compared(
     known: AboutDrive<'_>,
     common: &Common,
 ) -> String {
-    let AboutDrive { holds, onto } = known;
+    let AboutDrive { holds, onto, spare } = known;
     let (name, file) = (drive.name(), path.shown());
     if compared.result == JobResult::Verified {
         let size = human_bytes(compared.bytes);
-        return format!(
-            "{GOOD}verified{GOOD:#}: drive {} ({name}) holds {file}, {size} read and equal byte for byte\n",
-            drive.tag
-        );
+        let tag = &drive.tag;
+        let but = if spare.is_empty() { "" } else { " but for what enters the partition behind it" };
+        let verified = format!("drive {tag} ({name}) holds {file}, {size} read and equal byte for byte{but}");
+        return format!("{GOOD}verified{GOOD:#}: {verified}\n{}", not_compared(spare));
     }
     let mut out = format!("{BAD}differs{BAD:#}: drive {} ({name}) does not hold {file}\n", drive.tag);
     match (compared.conclusion, holds) {
@@ -86,15 +89,25 @@ pub(crate) fn compared(
     out
 }
 
+/// What lies behind an image, and belongs to whoever uses the drive.
+fn not_compared(spare: &[SparePartition]) -> String {
+    spare.iter().map(|one| format!("  not compared: {}\n", partition_words(one))).collect()
+}
+
 /// How a comparison with the digests of a job came out.
-pub(crate) fn compared_with_job(drive: &Drive, job: &JobRow, compared: &Comparison, common: &Common) -> String {
+pub(crate) fn compared_with_job(
+    drive: &Drive,
+    job: &JobRow,
+    compared: &Comparison,
+    spare: &[SparePartition],
+    common: &Common,
+) -> String {
     let (tag, name, day) = (&drive.tag, drive.name(), job.started.get(..10).unwrap_or(&job.started).shown());
     let (what, size) = (job.called().shown(), human_bytes(compared.bytes));
     let by = format!("by the digests that job {} kept on {day}", job.job.shown());
     if compared.result == JobResult::Verified {
-        return format!(
-            "{GOOD}verified{GOOD:#}: drive {tag} ({name}) holds all of {what}, {size} read, every block equal {by}\n"
-        );
+        let verified = format!("drive {tag} ({name}) holds all of {what}, {size} read, every block equal {by}");
+        return format!("{GOOD}verified{GOOD:#}: {verified}\n{}", not_compared(spare));
     }
     let mut out = format!("{BAD}differs{BAD:#}: drive {tag} ({name}) does not hold {what}, {by}\n");
     if let Some(conclusion) = compared.conclusion {
@@ -133,22 +146,37 @@ pub(crate) fn called(drive: &Drive) -> String {
     if drive.tag.is_unsure() { format!("{}, {}", drive.name(), drive.path) } else { drive.name() }
 }
 
+/// An image that was written.
+#[derive(Clone, Copy)]
+pub(crate) struct WrittenImage<'a> {
+    pub(crate) path: &'a Path,
+    pub(crate) inspection: &'a Inspection,
+    /// Its SHA-256.
+    pub(crate) sum: Option<&'a str>,
+    /// What lies behind it.
+    pub(crate) spare: &'a [SparePartition],
+}
+
+/// A partition behind an image.
+pub(crate) fn partition_words(partition: &SparePartition) -> String {
+    let SparePartition { number, bytes, filesystem, label, .. } = partition;
+    format!("partition {number} {}, {}, {}", quoted(label), filesystem.shown(), human_bytes(*bytes))
+}
+
 /// How a job ended.
-pub(crate) fn written(
-    path: &Path,
-    inspection: &Inspection,
-    drive: &Drive,
-    outcome: &Outcome,
-    common: &Common,
-) -> String {
+pub(crate) fn written(image: WrittenImage<'_>, drive: &Drive, outcome: &Outcome, common: &Common) -> String {
+    let WrittenImage { path, inspection, sum, spare } = image;
     let what = inspection.title();
     let what = what.map_or_else(|| path.shown(), |what| what.shown());
     let Some(mut out) = brought(&what, drive, outcome) else {
         return if outcome.told.result == JobResult::Differs { differing(drive, outcome) } else { String::new() };
     };
     out.push_str(&how_it_went(outcome));
-    if let Some(sum) = &outcome.sha256 {
+    if let Some(sum) = sum {
         add!(out, "  SHA-256 {sum}\n");
+    }
+    for partition in spare {
+        add!(out, "  behind it: {}\n", partition_words(partition));
     }
     if !common.quiet {
         out.push_str(&handed_over(outcome, &format!("pyrotyp compare {} {}", drive.tag, shell::path(path))));

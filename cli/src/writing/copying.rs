@@ -71,6 +71,7 @@ fn copied(asked: &Write, copying: Copying<'_>, confirming: Confirming, session: 
         report: None,
         expects: Some("read from that drive, once for all; what comes onto the others is read back"),
         checks: &[],
+        behind: None,
     };
     let mut plan = planning::plan(&asked.to, &image, &asked.job, platform, session)?;
     if plan.attached().any(|to| to.path == from.path) {

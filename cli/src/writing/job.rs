@@ -27,6 +27,7 @@ use crate::session::Session;
 use crate::session::examining::Examining;
 use crate::session::folders::state_folder;
 use crate::show::gauged::{LookDepth, LookedAt};
+use crate::show::text::WrittenImage;
 use crate::show::unpacked::UnpackedFiles;
 use crate::show::{gauged, json, text};
 
@@ -94,7 +95,7 @@ pub(crate) fn carry_out(
     };
     let drives: Vec<DriveIdentity> = plan.attached().map(DriveIdentity::of).collect();
     // What was made of an image is not what it is.
-    let is_itself = image.is_file && matches!(told_as, ToldAs::Image);
+    let is_itself = image.is_file && image.behind.is_none() && matches!(told_as, ToldAs::Image);
     let before = is_itself.then(|| Identity::of(image.path).ok()).flatten();
     let begun = begin(plan, started, state.as_deref());
     let progress = match (told_as, drives.first()) {
@@ -221,7 +222,11 @@ fn report(
     }
     for (drive, outcome) in drives.iter().zip(&outcomes) {
         put(&match told_as {
-            ToldAs::Image => text::written(image.path, image.inspection, drive, outcome, common),
+            ToldAs::Image => {
+                let (path, inspection) = (image.path, image.inspection);
+                let (sum, spare) = (record.image.sha256.as_deref(), record.image.spare.as_slice());
+                text::written(WrittenImage { path, inspection, sum, spare }, drive, outcome, common)
+            }
             ToldAs::Storage(storage) => text::reclaimed(storage, drive, outcome, common),
             ToldAs::Unpacked(files) => text::unpacked(files, drive, outcome, common),
             ToldAs::Gauge(depth) => looked_at(depth, drive, outcome, common),

@@ -1,6 +1,7 @@
 //! An image on its way to drives: chosen, confirmed, run and told, whether it comes from a file, a pipe or a line.
 
 pub(crate) mod asking;
+pub(crate) mod behind;
 pub(crate) mod choosing;
 pub(crate) mod confirming;
 pub(crate) mod copying;
@@ -11,4 +12,6 @@ pub(crate) mod preparing;
 pub(crate) mod proving;
 pub(crate) mod reading;
 pub(crate) mod saving;
+pub(crate) mod sparing;
 pub(crate) mod stream;
+pub(crate) mod unchanged;

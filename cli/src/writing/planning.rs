@@ -10,7 +10,7 @@ use pyrotyp_core::examine::Check;
 use pyrotyp_core::guard::{Cleared, Confirmed, Refused};
 use pyrotyp_core::image::{self, Inspection};
 use pyrotyp_core::job::{ReadBack, Start, Writing};
-use pyrotyp_core::plan::{How, Plan, PlannedImage, Resume, Wish};
+use pyrotyp_core::plan::{BehindImage, How, Plan, PlannedImage, Resume, Wish};
 use pyrotyp_core::published::Report;
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::{Shown, shell};
@@ -62,6 +62,18 @@ pub(crate) struct Image<'a> {
     pub expects: Option<&'a str>,
     /// What is compared before anything is changed.
     pub checks: &'a [Check],
+    /// What lies behind it on the drives, where that is part of the job.
+    pub behind: Option<Behind<'a>>,
+}
+
+/// Partitions behind an image.
+#[derive(Clone, Copy)]
+pub(crate) struct Behind<'a> {
+    pub planned: &'a BehindImage,
+    /// A line each.
+    pub words: &'a [String],
+    /// Whether they are there already, and stay as they are.
+    pub is_kept: bool,
 }
 
 impl Image<'_> {
@@ -72,7 +84,9 @@ impl Image<'_> {
 
     /// What the card says of it.
     pub(crate) fn on_card<'a>(&'a self, checksum: &'a str) -> OnDrives<'a> {
-        OnDrives::Image { path: self.path, inspection: self.inspection, checksum }
+        let behind = self.behind.map_or(&[][..], |behind| behind.words);
+        let is_behind_kept = self.behind.is_some_and(|behind| behind.is_kept);
+        OnDrives::Image { path: self.path, inspection: self.inspection, checksum, behind, is_behind_kept }
     }
 
     pub(crate) fn is_packed(&self) -> bool {
@@ -89,10 +103,14 @@ impl Image<'_> {
             origin: None,
             signer: None,
             proof: None,
-            needs_bytes: self.inspection.span.needs_bytes,
+            needs_bytes: match self.behind {
+                Some(_) => self.bytes.unwrap_or_default(),
+                None => self.inspection.span.needs_bytes,
+            },
             hole_bytes: self.hole_bytes,
             laid_out_for: self.inspection.tables.sector_bytes,
             findings: self.inspection.findings.clone(),
+            behind: self.behind.map(|behind| behind.planned.clone()),
         }
     }
 }

@@ -68,7 +68,8 @@ impl Preparing<'_> {
         let before = Candidate {
             path: image.path,
             image: opened,
-            known: Known { published: Some(published), ..against.known() },
+            // What is put together from it has another SHA-256 than the image, which is known only where it is read.
+            known: Known { published: Some(published), is_read: image.behind.is_some(), ..against.known() },
             room: plan.room(),
         };
         let proven = std::thread::scope(|scope| {
@@ -110,7 +111,7 @@ impl Preparing<'_> {
         proven.iter().for_each(|proven| tell_what_proves_nothing(&proven.report, common));
         let (bytes, sha256) = match &proven {
             // It is put together from the image, and has a sum of its own.
-            _ if self.files.is_some() => (self.image.bytes, None),
+            _ if self.files.is_some() || self.image.behind.is_some() => (self.image.bytes, None),
             Some(proven) => (Some(proven.content.bytes().size()), proven.checked.sha256.clone()),
             None => (Some(self.opened.bytes()).filter(|_| !self.opened.is_packed()), None),
         };

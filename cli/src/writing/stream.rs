@@ -103,6 +103,7 @@ pub(crate) fn write(
         report: None,
         expects: Some(expects),
         checks: &[],
+        behind: None,
     };
     let mut plan = planning::plan(to, &image, asked, platform, session)?;
     let ready = planning::clear(&plan)

@@ -26,5 +26,6 @@ mod settings;
 mod shelf;
 mod signatures;
 mod slips;
+mod spare;
 mod unpack;
 mod write;

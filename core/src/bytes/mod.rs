@@ -10,4 +10,4 @@ mod size;
 pub use rate::Rate;
 pub(crate) use read_at::clipped;
 pub use read_at::{Cursor, Part, ReadAt, WithGaps, read_block};
-pub use size::{MIB, human_bytes};
+pub use size::{MIB, bytes_in_words, human_bytes};

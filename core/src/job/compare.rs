@@ -62,7 +62,8 @@ pub fn compare(
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
     guarded(drive, watcher, |drive, watcher| {
-        let looking = Looking { drive, image: Some((image, inspection)), bytes: image.size(), cancel, watcher };
+        let bytes = image.size();
+        let looking = Looking { drive, image: Some((image, inspection)), bytes, left_out: 0, cancel, watcher };
         // In whole sectors, as the drive is read.
         let sector = u64::from(drive.sector_bytes().max(1));
         let whole = drive.bytes().saturating_sub(drive.bytes().checked_rem(sector).unwrap_or_default());
@@ -85,7 +86,10 @@ pub fn compare_with_digests(
     watcher: &dyn Watcher,
 ) -> Result<Comparison, JobFault> {
     guarded(drive, watcher, |drive, watcher| {
-        let looking = Looking { drive, image: None, bytes, cancel, watcher };
+        let holes = digests.iter().enumerate().filter(|(_, digest)| **digest == hole_digest());
+        let left_out =
+            holes.map(|(index, _)| length(&(block_range(index).start..block_range(index).end.min(bytes)))).sum();
+        let looking = Looking { drive, image: None, bytes, left_out, cancel, watcher };
         looking.look(drive.bytes(), |there, counting| {
             let piece = |(index, digest): (usize, &blake3::Hash)| {
                 let range = block_range(index);
@@ -124,6 +128,8 @@ struct Looking<'a> {
     image: Option<(&'a dyn ReadAt, &'a Inspection)>,
     /// Length of the image.
     bytes: u64,
+    /// How much of that was left as it was, in bytes.
+    left_out: u64,
     cancel: &'a Cancel,
     watcher: &'a dyn Watcher,
 }
@@ -135,10 +141,11 @@ impl Looking<'_> {
         room: u64,
         read: impl FnOnce(u64, &Counting<'_>) -> Result<Mismatches, JobFault>,
     ) -> Result<Comparison, JobFault> {
-        let Self { drive, image, bytes, cancel, watcher } = *self;
+        let Self { drive, image, bytes, left_out, cancel, watcher } = *self;
         let there = bytes.min(room);
+        let counted = there.saturating_sub(left_out);
         let counting = Counting::new(watcher);
-        watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(there) });
+        watcher.heard(0, &Event::Began { stage: Stage::ReadBack, bytes: Some(counted) });
         let (suspects, blocks) = read(there, &counting)?;
         watcher.heard(0, &Event::Ended { stage: Stage::ReadBack });
         if !suspects.is_empty() {
@@ -153,7 +160,7 @@ impl Looking<'_> {
         let conclusion = (!differences.is_empty()).then(|| case.conclusion(&differences));
         let result = if differences.is_empty() { JobResult::Verified } else { JobResult::Differs };
         let (Differences { told, more, .. }, read_again) = (differences, counting.read_again());
-        Ok(Comparison { result, bytes: there, differences: told, more_differences: more, conclusion, read_again })
+        Ok(Comparison { result, bytes: counted, differences: told, more_differences: more, conclusion, read_again })
     }
 }
 

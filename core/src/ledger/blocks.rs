@@ -6,6 +6,7 @@
 
 use std::fmt::Write as _;
 use std::io;
+use std::ops::Range;
 use std::path::Path;
 
 use crate::hash::{BLOCK_BYTES, BlockDigests, hole_digest};
@@ -32,6 +33,19 @@ pub struct Blocks {
 }
 
 impl Blocks {
+    /// The same, but for the blocks that lie in these ranges of the drive with all of their bytes.
+    #[must_use]
+    pub fn without(mut self, ranges: &[Range<u64>]) -> Self {
+        for (digest, start) in self.digests.iter_mut().zip((0u64..).step_by(usize::try_from(BLOCK_BYTES).unwrap_or(1)))
+        {
+            let end = start.saturating_add(BLOCK_BYTES);
+            if ranges.iter().any(|range| range.start <= start && end <= range.end) {
+                *digest = hole_digest();
+            }
+        }
+        self
+    }
+
     fn text(&self) -> String {
         let mut text = format!("{FIRST_LINE}\n{}\n", self.bytes);
         for same in self.digests.chunk_by(|a, b| a == b) {
@@ -130,6 +144,9 @@ mod tests {
             changed[at] ^= 1;
             assert!(Blocks::parse(&String::from_utf8_lossy(&changed)).is_err(), "byte {at}");
         }
+        // A block that is in a range with a part of it only counts still.
+        let without = blocks.clone().without(&[BLOCK_BYTES / 2..3 * BLOCK_BYTES, 4 * BLOCK_BYTES..5 * BLOCK_BYTES]);
+        assert_eq!(without.digests, [vec![blake3::hash(b"a")], vec![hole; 5]].concat());
         for other in [Blocks { bytes: BLOCK_BYTES, ..blocks.clone() }, Blocks { bytes: 7 * BLOCK_BYTES, ..blocks }] {
             assert!(Blocks::parse(&other.text()).is_err());
         }

@@ -16,7 +16,9 @@ use crate::plan::expected::ExpectedTime;
 use crate::plan::resume::{Resume, notes_of};
 use crate::plan::survey::{Bench, Intent, SurveyError, survey};
 use crate::published::Proof;
-use crate::record::{DriveRecord, ImageRecord, JobKind, JobResult, RECORD_VERSION, Record, Whose, job_name};
+use crate::record::{
+    AlteredBytes, DriveRecord, ImageRecord, JobKind, JobResult, RECORD_VERSION, Record, SparePartition, Whose, job_name,
+};
 use crate::{Finding, FindingId, machine};
 
 /// The image of a job, as far as it matters before it is read.
@@ -46,6 +48,21 @@ pub struct PlannedImage {
     pub laid_out_for: Option<u32>,
     /// What speaks against it.
     pub findings: Vec<Finding>,
+    /// What lies behind it on the drives, where that is part of the job.
+    pub behind: Option<BehindImage>,
+}
+
+/// Partitions behind an image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BehindImage {
+    /// Length of the image alone, in bytes.
+    pub image_bytes: u64,
+    /// SHA-256 of the image alone, once that is known.
+    pub sha256: Option<String>,
+    /// The partitions.
+    pub spare: Vec<SparePartition>,
+    /// What of the image is altered for them.
+    pub altered: Vec<AlteredBytes>,
 }
 
 impl PlannedImage {
@@ -186,8 +203,11 @@ impl Plan {
         image.signer = key.map(|key| key.owner().unwrap_or_else(|| key.fingerprint()));
         image.proof = Some(proof.word().to_owned());
         image.origin.clone_from(&proven.origin);
+        if let Some(behind) = &mut image.behind {
+            behind.sha256.clone_from(&proven.checked.sha256);
+        }
         // What is laid out needs room for itself, and not for its image.
-        if self.kind != JobKind::Unpack {
+        if self.kind != JobKind::Unpack && image.behind.is_none() {
             image.needs_bytes = image.needs_bytes.max(proven.content.bytes().size());
         }
         self.needs = image.needs();
@@ -274,6 +294,7 @@ impl Plan {
             DriveRecord { outcome, findings: findings.clone(), drive: nothing_yet.drive }
         });
         let drives: Vec<DriveRecord> = drives.collect();
+        let behind = self.image.behind.as_ref();
         let absolute = self.image.file.as_ref().and_then(|file| std::path::absolute(file).ok());
         let tag = drives.first().map_or("", |drive| &drive.drive.tag);
         Record {
@@ -288,13 +309,21 @@ impl Plan {
             result: JobResult::of_all(drives.iter().map(|drive| drive.outcome.result)),
             image: ImageRecord {
                 file: absolute.map_or(self.image.called.clone(), |file| file.to_string_lossy().into_owned()),
-                bytes: self.image.bytes.or_else(|| outcomes.iter().find_map(|outcome| outcome.image_bytes)),
+                bytes: behind
+                    .map(|behind| behind.image_bytes)
+                    .or(self.image.bytes)
+                    .or_else(|| outcomes.iter().find_map(|outcome| outcome.image_bytes)),
                 says: self.image.says.clone(),
-                sha256: outcomes.iter().find_map(|outcome| outcome.sha256.clone()),
+                sha256: match behind {
+                    Some(behind) => behind.sha256.clone(),
+                    None => outcomes.iter().find_map(|outcome| outcome.sha256.clone()),
+                },
                 origin: self.image.origin.clone(),
                 signer: self.image.signer.clone(),
                 proof: self.image.proof.clone(),
                 findings: self.image.findings.clone(),
+                spare: behind.map_or_else(Vec::new, |behind| behind.spare.clone()),
+                altered: behind.map_or_else(Vec::new, |behind| behind.altered.clone()),
             },
             drives,
         }

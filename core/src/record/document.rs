@@ -7,6 +7,7 @@ use super::conclusion::Conclusion;
 use super::difference::Difference;
 use super::gauged::Gauged;
 use super::result::{Head, JobResult};
+use super::spare::{AlteredBytes, SparePartition};
 use super::speed::Speeds;
 use super::stage::StageDone;
 use crate::drive::{Drive, name_of};
@@ -41,6 +42,12 @@ pub struct ImageRecord {
     /// What spoke against it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub findings: Vec<Finding>,
+    /// Partitions behind it on the drives, which are no part of it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub spare: Vec<SparePartition>,
+    /// Bytes of it that are not on the drives as they are in its file, since those partitions stand in its tables.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub altered: Vec<AlteredBytes>,
 }
 
 impl ImageRecord {

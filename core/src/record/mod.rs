@@ -7,6 +7,7 @@ mod difference;
 mod document;
 mod gauged;
 mod result;
+mod spare;
 mod speed;
 mod stage;
 
@@ -17,5 +18,6 @@ pub use document::{
 };
 pub use gauged::{Area, AreaState, Gauged, SpeedAt, Trust};
 pub use result::{Head, JobResult};
+pub use spare::{AlteredBytes, SparePartition};
 pub use speed::{SpeedMark, Speeds};
 pub use stage::{Stage, StageDone};

@@ -1,0 +1,155 @@
+//! What is to lie behind an image: partitions that are asked for, or those that are there and stay.
+
+use pyrotyp_core::catalogue::{Catalogue, LiveSettings};
+use pyrotyp_core::compose::{FileBytes, SparePlace, SpareWish, Tree, VolumeKind};
+use pyrotyp_core::devices::{Platform, Sectors};
+use pyrotyp_core::drive::{Choice, Drive};
+use pyrotyp_core::image::Naming;
+use pyrotyp_core::ledger::{Index, JobQuery};
+use pyrotyp_core::plan::SurveyError;
+use pyrotyp_core::record::{DriveIdentity, JobResult, SparePartition};
+use pyrotyp_core::text::Shown;
+use pyrotyp_core::text::foreign::quoted;
+use pyrotyp_core::{contents, ledger};
+
+use crate::asked::{AskedSpare, Common, Write};
+use crate::exit::{Exit, Failure, plain};
+use crate::session::Session;
+use crate::session::folders::state_folder;
+use crate::session::release;
+
+/// The label that stands for what the catalogue says.
+const SETTINGS: &str = "settings";
+
+/// Partitions that are to lie behind an image.
+pub(crate) enum Wanted {
+    /// New ones, and what each is for.
+    New(Vec<(SpareWish<'static>, String)>),
+    /// Those that are there already.
+    Kept(Vec<SparePlace>),
+}
+
+/// What is to lie behind the image; nothing where neither options nor drives ask for it.
+pub(crate) fn wanted(
+    asked: &Write,
+    naming: &Naming,
+    choices: &[Choice],
+    platform: &dyn Platform,
+    session: &Session<'_>,
+) -> Result<Option<Wanted>, Failure> {
+    let kept = if asked.job.only_changed { kept_on_all(choices, platform, session.common)? } else { Vec::new() };
+    let is_same = |asked: &AskedSpare, kept: &SparePlace| asked.label.eq_ignore_ascii_case(&kept.label);
+    let are_same = asked.spare.len() == kept.len() && asked.spare.iter().zip(&kept).all(|(one, two)| is_same(one, two));
+    match kept.first() {
+        Some(_) if asked.spare.is_empty() || are_same => Ok(Some(Wanted::Kept(kept))),
+        Some(first) => {
+            let label = quoted(&first.label);
+            let text = format!("--only-changed keeps the partition {label}, which is there behind the image");
+            let next = "leave --spare away to keep it, or --only-changed to make everything anew";
+            Err(Failure::new(Exit::Usage, text, next))
+        }
+        None if asked.spare.is_empty() => Ok(None),
+        None => {
+            let wishes = asked.spare.iter().map(|one| wish(one, naming, session.common));
+            Ok(Some(Wanted::New(wishes.collect::<Result<_, _>>()?)))
+        }
+    }
+}
+
+/// The partition that was asked for, and what it is for.
+fn wish(asked: &AskedSpare, naming: &Naming, common: &Common) -> Result<(SpareWish<'static>, String), Failure> {
+    let usage = |text: String, next: &str| Failure::new(Exit::Usage, text, next);
+    let catalogue = release::kept(common).and_then(|path| release::read(&path).ok());
+    let catalogue = catalogue.and_then(|bytes| Catalogue::read(&bytes).ok());
+    let known = catalogue.as_ref().and_then(|catalogue| catalogue.settings_of(naming));
+    let is_settings = |known: &LiveSettings| asked.label == SETTINGS || asked.label == known.label;
+    let settings = known.filter(|known| is_settings(known));
+    if asked.label == SETTINGS && settings.is_none() {
+        let whose = naming.system.as_deref().map_or("this system".to_owned(), |system| system.shown());
+        let text = format!("the catalogue does not say in what {whose} keeps its settings");
+        return Err(usage(
+            text,
+            "give label and file system as its documentation asks for them: --spare LABEL:SIZE:FS",
+        ));
+    }
+    let word = settings.map(|settings| settings.filesystem.as_str());
+    let of_catalogue = word.map(|word| {
+        let found = VolumeKind::ALL.into_iter().find(|kind| kind.word() == word);
+        found
+            .ok_or_else(|| usage(format!("the catalogue asks for {}, which can't be made", quoted(word)), "correct it"))
+    });
+    let kind = asked.kind.map(Ok).or(of_catalogue).transpose()?.unwrap_or(VolumeKind::Fat32);
+    let label = settings.map_or(asked.label.as_str(), |settings| &settings.label);
+    let label = kind.label(label).map_err(|fault| usage(fault.to_string(), "choose another label for --spare"))?;
+    let mut tree = Tree::default();
+    let mut words = "empty".to_owned();
+    if let Some(settings) = settings {
+        words = format!("for the settings of {}", naming.system.as_deref().unwrap_or_default().shown());
+        if let Some(name) = &settings.file {
+            let bytes = settings.text.clone().unwrap_or_default().into_bytes();
+            tree.add_file(name, None, FileBytes::Made(bytes)).map_err(|fault| {
+                usage(format!("the file that the catalogue asks for can't be made: {fault}"), "correct it")
+            })?;
+            words.push_str(&format!(", marked by the file {}", name.shown()));
+        }
+    }
+    Ok((SpareWish { label, kind, bytes: asked.bytes, tree }, words))
+}
+
+/// Partitions that lie behind the image on all of these drives alike.
+fn kept_on_all(choices: &[Choice], platform: &dyn Platform, common: &Common) -> Result<Vec<SparePlace>, Failure> {
+    let mut all = choices.iter().map(|choice| kept_on(&choice.drive, platform, common));
+    let first = all.next().transpose()?.unwrap_or_default();
+    for other in all {
+        if other? != first {
+            let text = "these drives have different partitions behind their images";
+            return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
+        }
+    }
+    Ok(first)
+}
+
+/// The partitions that the last job of this drive put behind its image, as far as they are there.
+fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Vec<SparePlace>, Failure> {
+    let spare = on_record(drive, common)?;
+    if spare.is_empty() {
+        return Ok(Vec::new());
+    }
+    let open = platform.open(drive)?;
+    let bytes = Sectors::of(&*open);
+    let mut places = Vec::new();
+    for SparePartition { number, offset, bytes: length, filesystem, label } in spare {
+        let found = contents::volume(&bytes, offset, length).map_err(|error| {
+            let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));
+            Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
+        })?;
+        let word = found.as_ref().and_then(|found| found.filesystem.as_deref()).unwrap_or_default();
+        // A small FAT32 is one of the older FATs.
+        let kind = VolumeKind::ALL.into_iter().find(|kind| kind.word() == filesystem);
+        let kind = kind.filter(|kind| kind.word() == word || *kind == VolumeKind::Fat32 && word.starts_with("fat"));
+        let Some(kind) = kind else {
+            let text = format!("the partition {} is no longer on drive {} as it was made", quoted(&label), drive.tag);
+            let next = "leave --only-changed away to make everything anew: what is on it now is lost";
+            return Err(Failure::new(Exit::Refused, text, next));
+        };
+        let label = found.and_then(|found| found.label).unwrap_or(label);
+        places.push(SparePlace { number, range: offset..offset.saturating_add(length), kind, label });
+    }
+    Ok(places)
+}
+
+/// What the last job that changed this drive put behind its image.
+fn on_record(drive: &Drive, common: &Common) -> Result<Vec<SparePartition>, Failure> {
+    let Some(state) = state_folder(common).filter(|_| !drive.tag.is_unsure()) else { return Ok(Vec::new()) };
+    let fail = |source| Failure::from(SurveyError::Records { state: state.clone(), source });
+    let tag = Some(drive.tag.to_string());
+    let jobs =
+        Index::of(&state).and_then(|index| index.jobs(&JobQuery { tag, ..JobQuery::default() })).map_err(fail)?;
+    let own = DriveIdentity::of(drive).anywhere();
+    let changed = jobs.into_iter().find(|job| {
+        let one = job.drives.iter().find(|one| one.drive == own);
+        one.is_some_and(|one| job.changed(one) && one.result != JobResult::Refused)
+    });
+    let Some(job) = changed.map(|row| row.job) else { return Ok(Vec::new()) };
+    Ok(ledger::read(&state, &job).map_err(fail)?.map_or_else(Vec::new, |record| record.image.spare))
+}

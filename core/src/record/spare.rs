@@ -1,0 +1,75 @@
+//! What lies behind an image on a drive, and what its tables say of that.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// Most bytes that are altered at one place: an entry or a header, in a sector of the larger size.
+const ALTERED_MOST: usize = 4096;
+
+/// A partition behind an image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SparePartition {
+    /// As systems count it.
+    pub number: u32,
+    /// Where it begins on the drive, in bytes.
+    pub offset: u64,
+    /// Its length, in bytes.
+    pub bytes: u64,
+    /// `fat32`, `exfat` or `ext4`.
+    pub filesystem: String,
+    /// What it was called when it was made.
+    pub label: String,
+}
+
+impl SparePartition {
+    /// Where it lies, in bytes.
+    pub fn range(&self) -> Range<u64> {
+        self.offset..self.offset.saturating_add(self.bytes)
+    }
+}
+
+/// Bytes that lie on a drive in place of an image's own.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct AlteredBytes {
+    /// Where, in bytes.
+    pub offset: u64,
+    /// What lies there, in hexadecimal digits.
+    pub hex: String,
+}
+
+impl AlteredBytes {
+    /// Bytes at their places.
+    pub fn all(bytes: &BTreeMap<u64, Vec<u8>>) -> Vec<Self> {
+        let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+        bytes.iter().map(|(offset, bytes)| Self { offset: *offset, hex: hex(bytes) }).collect()
+    }
+
+    /// The bytes at their places; those that are no hexadecimal digits are left out.
+    pub fn at_places(all: &[Self]) -> BTreeMap<u64, Vec<u8>> {
+        let bytes = |hex: &str| {
+            let digits: Option<Vec<u8>> = hex.chars().map(|c| c.to_digit(16).map(|digit| digit as u8)).collect();
+            let digits = digits.filter(|digits| digits.len().is_multiple_of(2) && digits.len() <= 2 * ALTERED_MOST)?;
+            let pair = |pair: &[u8]| pair.iter().fold(0u8, |byte, digit| byte << 4 | digit);
+            Some(digits.chunks_exact(2).map(pair).collect())
+        };
+        all.iter().filter_map(|one| Some((one.offset, bytes(&one.hex)?))).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn altered_bytes_are_read_back_and_other_text_is_left_out() {
+        let bytes = BTreeMap::from([(462, vec![0, 0xFE, 0x0C]), (512, b"EFI PART".to_vec())]);
+        let mut kept = AlteredBytes::all(&bytes);
+        assert_eq!((kept[0].offset, kept[0].hex.as_str()), (462, "00fe0c"));
+        kept.extend(["f", "xy", "é0"].map(|hex| AlteredBytes { offset: 9, hex: hex.to_owned() }));
+        kept.push(AlteredBytes { offset: 9, hex: "00".repeat(ALTERED_MOST + 1) });
+        assert_eq!(AlteredBytes::at_places(&kept), bytes);
+    }
+}
