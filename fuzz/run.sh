@@ -11,7 +11,7 @@ seeds=$(mktemp -d)
 trap 'rm -rf "$seeds"' EXIT
 target/debug/pyrotyp demo --keep "$seeds/cafe" >/dev/null 2>&1
 image=$seeds/cafe/images/wrenfield-rescue-3.iso
-mkdir "$seeds"/{inspect,fat,packed,lists,signatures,torrents,supply,storage,tree,under_way}
+mkdir "$seeds"/{inspect,fat,packed,lists,signatures,torrents,supply,storage,spare,tree,under_way}
 # As the target lays it out: the first sectors, then what lies from 32 KiB on.
 for file in "$seeds"/cafe/images/*.iso; do
     { head -c 2048 "$file"; head -c 62768 "$file" | tail -c 30000; } > "$seeds/inspect/$(basename "$file")"
@@ -48,9 +48,12 @@ done
 for how in 0 1 2 3; do
     printf '%b%s\n%s\n%s\n%s\n%s\n' "\x0$how\x10\x00\x40" live/system.img BOOT/GRUB/grub.cfg 'Letter to Ann.txt' 'letter~1.TXT' photos/ >"$seeds/tree/$how"
 done
+for file in "$seeds"/cafe/images/*.iso; do
+    { printf '\x40\x00\x02\x03'; head -c 20480 "$file"; } >"$seeds/spare/$(basename "$file")"
+done
 printf '{"version":1,"drive":"DBR7J","drive_bytes":8388608,"seed":"x"}\n' >"$seeds/under_way/kept"
 printf '{"version":1,"drive":"DBR7J","drive_bytes":8388608,"bytes":4194304,"done":512,"unreadable":[{"start":0,"end":512}],"frames":[]}' >"$seeds/under_way/map"
-for target in inspect fat packed lists signatures torrents supply storage tree under_way; do
+for target in inspect fat packed lists signatures torrents supply storage spare tree under_way; do
     "target/debug/$target" "$seeds/$target" -max_total_time="${1:-15}" -max_len=65536 -timeout=10 \
         -rss_limit_mb=2048 -verbosity=0 -print_final_stats=1 2>"$seeds/log" || { cat "$seeds/log" >&2; exit 1; }
     awk -v target="$target" '/number_of_executed_units/ { print target ": " $2 " executions, nothing found" }' "$seeds/log"

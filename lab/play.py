@@ -438,6 +438,49 @@ def unpacked_images_start_pcs(bench: Bench) -> None:
         expect(seen["ended"] == "until", f"UEFI starts {name}", seen)
 
 
+def files_behind_an_image_stay_there(bench: Bench) -> None:
+    """Partitions behind two images: the kernel mounts them, the image is proven with files in them, and the next release leaves them."""
+    rescue = bench.folder / "cafe/images/wrenfield-rescue-3.iso"
+    images = {"table": bench.desktop, "record": rescue}
+    for name, image in images.items():
+        content = bytearray(image.read_bytes())
+        content[3 * MIB:3 * MIB + 9] = b"corrected"
+        (bench.folder / f"next-{name}.iso").write_bytes(content)
+    result = bench.play(
+        f"""
+        volumes() {{
+            n=$2; for fs in vfat ext4; do
+                for i in $(seq 50); do [ -b $dev$n ] && break; sleep 0.1; done
+                mkdir -p /mnt/$fs; mount -t $fs $dev$n /mnt/$fs || echo "$1 $fs: no mount"
+                (cd /mnt/$fs; $3) ; umount /mnt/$fs; n=$((n + 1))
+            done
+        }}
+        put() {{ head -c 20000000 /dev/urandom > photo; sha256sum photo > sums; }}
+        look() {{ sha256sum --quiet -c sums && echo "$name $fs: the photo is there"; }}
+        name=table; image=$DESKTOP; first=3; dev=$LAB_DEV_table
+        for round in 1 2; do
+            pyrotyp write $image --to $(tag $name) --spare files:600MB --spare data::ext4 --unattended --quiet; echo "$name written: $?"
+            volumes $name $first put
+            pyrotyp compare $(tag $name) $image; echo "$name with its image: $?"
+            pyrotyp compare $(tag $name); echo "$name by its record: $?"
+            pyrotyp write $LAB_HOST{bench.folder}/next-$name.iso --to $(tag $name) --only-changed --unattended --accept just-verified --quiet
+            echo "$name renewed: $?"
+            volumes $name $first look
+            name=record; image=$LAB_HOST{rescue}; dev=$LAB_DEV_record
+        done
+        """,
+        drives=[Drive(name, size="900M", vendor="Kestrin", product=name, serial=f"KP-{name}") for name in images],
+        modules=[*VFAT, "ext4"], limit=300)
+    for name in images:
+        for what in ("written", "with its image", "by its record", "renewed"):
+            expect(f"{name} {what}: 0\n" in result["said"], f"{name} {what}", result["said"])
+        for kind in ("vfat", "ext4"):
+            expect(f"{name} {kind}: the photo is there\n" in result["said"], f"{name}: what lies in {kind} stays", result["said"])
+        for firmware in ("bios", "uefi"):
+            seen = bench.boot(Path(result["drives"][name]["file"]), firmware, "--seconds", "60", "--until", "started by")
+            expect(f"started by {firmware.upper()}" in seen["serial"] + seen["screen"], f"{firmware} starts {name}", seen)
+
+
 def doubted_sticks_are_gauged(bench: Bench) -> None:
     """A slow sound stick of 64 GB and two that claim too much: each is told within a minute, and keeps what was on it."""
     content = bytes(random.Random(7).randbytes(24 * MIB))
@@ -825,7 +868,7 @@ PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_power_cut_leaves_every_record_whole, files_of_composed_volumes_are_read_by_the_kernel,
-    unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+    files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,

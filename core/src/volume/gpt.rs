@@ -165,19 +165,27 @@ pub(crate) struct RawTable {
 /// When the image can't be read.
 pub(crate) fn raw(image: &dyn ReadAt, sector_bytes: u32) -> io::Result<Result<RawTable, GptFault>> {
     let at = u64::from(sector_bytes);
-    let Some(raw) = read_block::<HEADER_MAX>(image, at)? else { return Ok(Err(GptFault::BehindEnd { at })) };
-    let array = match header(raw.as_slice(), at, at) {
+    // On a drive, zeros lie behind an image.
+    let mut raw = [0u8; HEADER_MAX];
+    image.fill_at(at, &mut raw)?;
+    let array = match header(&raw, at, at) {
         Ok((_, array)) => array,
         Err(fault) => return Ok(Err(fault)),
     };
     let mut entries = vec![0; usize::try_from(array.bytes).unwrap_or_default()];
-    image.fill_at(array.start, &mut entries)?;
+    if image.fill_at(array.start, &mut entries)? < entries.len() {
+        return Ok(Err(GptFault::Field {
+            at,
+            field: "the entries' sector, and they end behind the file",
+            found: array.start,
+        }));
+    }
     let found = crc32fast::hash(&entries);
     if found != array.crc {
         return Ok(Err(GptFault::Crc { at, what: "entries", found, expected: array.crc }));
     }
-    let size = u32_le(raw.as_slice(), HEADER_SIZE).and_then(|size| usize::try_from(size).ok()).unwrap_or_default();
-    let header = raw.as_slice().get(..size).unwrap_or_default().to_vec();
+    let size = u32_le(&raw, HEADER_SIZE).and_then(|size| usize::try_from(size).ok()).unwrap_or_default();
+    let header = raw.get(..size).unwrap_or_default().to_vec();
     Ok(Ok(RawTable { header, entries_at: array.start, entry_bytes: array.entry_bytes, entries }))
 }
 

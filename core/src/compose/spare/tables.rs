@@ -10,7 +10,8 @@ use crate::compose::guid::{on_disk, uuid};
 use crate::compose::mbr::mbr_entry;
 use crate::compose::spare::fault::SpareFault;
 use crate::image::{Inspection, Kind};
-use crate::volume::gpt::{self, ALTERNATE_LBA, ENTRY_CRC, ENTRY_LBA, LAST_USABLE, MY_LBA, RawTable};
+use crate::volume::filesystem;
+use crate::volume::gpt::{self, ALTERNATE_LBA, ENTRY_CRC, ENTRY_LBA, GptFault, LAST_USABLE, MY_LBA, RawTable};
 use crate::volume::mbr::{self, ENTRY_BYTES, FIRST_ENTRY, Mbr, PartitionType};
 
 /// Sectors in which a master boot record counts that shows no others, in bytes.
@@ -65,7 +66,10 @@ impl ImageTables {
         let mut record = vec![0; mbr::MBR_BYTES];
         image.fill_at(0, &mut record)?;
         let counts_in = seen.tables.sector_bytes.unwrap_or(SECTOR);
-        let is_table = matches!(seen.kind, Kind::Iso9660 | Kind::Disk);
+        // What looks like a table is none where a volume takes the whole drive.
+        let whole = filesystem::recognise(image)?;
+        let is_table =
+            matches!(seen.kind, Kind::Iso9660 | Kind::Disk) && whole.is_none_or(|whole| whole.name == "iso9660");
         let mbr = mbr::parse(&record, counts_in).filter(|mbr| is_table && !mbr.entries.is_empty());
         let mbr = mbr.ok_or(SpareFault::NoTable)?;
         if counts_in != sector {
@@ -73,8 +77,8 @@ impl ImageTables {
         }
         let gpt = match gpt::raw(image, sector)? {
             Ok(table) => Some(table),
-            Err(fault) if mbr.is_protective() => return Err(SpareFault::Damaged { why: fault.to_string() }),
-            Err(_) => None,
+            Err(GptFault::Missing { .. }) if !mbr.is_protective() => None,
+            Err(fault) => return Err(SpareFault::Damaged { why: fault.to_string() }),
         };
         Ok(Self { mbr, gpt })
     }
