@@ -206,6 +206,12 @@ name = "Harbour Street Repair Café"
 name = "Larkspur Linux"
 keys = ["{key}"]
 
+[system.settings]
+label = "LARKSPUR-RW"
+filesystem = "ext4"
+file = "keep.conf"
+text = "everything\n"
+
 [[system.release]]
 version = "9.2"
 supported_until = 2036-04-30

@@ -4,11 +4,11 @@ use std::fmt::Write;
 use std::path::Path;
 
 use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::image::{Architecture, Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Whole};
+use pyrotyp_core::image::{Architecture, Boot, Container, Firmware, Inspection, Kind, Verdict, Via, Way, Whole};
 use pyrotyp_core::text::{Shown, shell};
 use pyrotyp_core::volume::eltorito::{Emulation, PlatformId};
 use pyrotyp_core::volume::mbr::PartitionType;
-use pyrotyp_core::{Finding, FindingId};
+use pyrotyp_core::{Finding, FindingId, Level};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::style::{FAINT, NAME, of_level, of_verdict};
@@ -147,6 +147,9 @@ pub(crate) fn inspection(path: &Path, inspection: &Inspection, common: &Common) 
     for finding in &inspection.findings {
         out.push_str(&finding_line(finding));
     }
+    if let Some(words) = way_words(inspection) {
+        add!(out, "  {:<9}{words}\n", "way");
+    }
     if inspection.span.whole != Whole::Unknown {
         let whole = if inspection.span.whole == Whole::Yes { "yes, nothing is missing at the end" } else { "no" };
         add!(out, "  {:<9}{whole}\n", "whole");
@@ -260,7 +263,7 @@ fn verdict_word(verdict: Verdict) -> &'static str {
 }
 
 pub(crate) fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'static str {
-    let liftable = inspection.findings.iter().all(|finding| finding.level != pyrotyp_core::Level::Stop);
+    let liftable = inspection.findings.iter().all(|finding| finding.level != Level::Stop);
     match verdict {
         Verdict::Ready => "ready: a stick made from it starts a PC",
         Verdict::Caution => "caution: a stick made from it may not start every PC",
@@ -272,6 +275,17 @@ pub(crate) fn verdict_words(verdict: Verdict, inspection: &Inspection) -> &'stat
         }
         Verdict::No if liftable => "no: a stick made from it starts no PC",
         Verdict::No => "no: it can't be written",
+    }
+}
+
+/// How it is brought to a stick, in words; nothing where that is no question yet.
+fn way_words(inspection: &Inspection) -> Option<&'static str> {
+    let starts_nothing = [FindingId::OpticalOnly, FindingId::BareFilesystem, FindingId::NothingToStart];
+    let starts_nothing = inspection.findings.iter().any(|finding| starts_nothing.contains(&finding.id));
+    match inspection.way() {
+        Way::Raw => Some("raw, as it is (write)"),
+        Way::Unpack => Some("its files laid out, so that UEFI starts them (unpack)"),
+        Way::Neither => starts_nothing.then_some("neither raw nor unpacked: nothing of it starts a PC from a stick"),
     }
 }
 

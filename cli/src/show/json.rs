@@ -8,7 +8,7 @@ use pyrotyp_core::compose::{Storage, TableForm, VolumeKind};
 use pyrotyp_core::contents::{Contents, Listed, TableKind};
 use pyrotyp_core::drive::{Bus, Drive, Port, Role, Surface, Volume};
 use pyrotyp_core::guard::{Judged, Rule};
-use pyrotyp_core::image::{Architecture, Boot, Container, Inspection, Kind, Verdict, Whole};
+use pyrotyp_core::image::{Architecture, Boot, Container, Inspection, Kind, Verdict, Way, Whole};
 use pyrotyp_core::job::Comparison;
 use pyrotyp_core::job::save::Saved;
 use pyrotyp_core::ledger::LastJob;
@@ -58,6 +58,8 @@ struct ImageDoc<'a> {
     findings: &'a [Finding],
     boots: &'a [Boot],
     needs_bytes: u64,
+    /// How it is brought to a stick so that it starts a PC.
+    way: Way,
 }
 
 /// The document of `inspect`.
@@ -80,6 +82,7 @@ pub(crate) fn inspect(seen: &[(&Path, Inspection)]) -> Value {
         findings: &inspection.findings,
         boots: &inspection.boots,
         needs_bytes: inspection.span.needs_bytes,
+        way: inspection.way(),
     });
     document(&docs.collect::<Vec<_>>())
 }

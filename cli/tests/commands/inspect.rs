@@ -18,6 +18,7 @@ fn the_cafes_images_are_told_apart() {
       is       Larkspur Linux 9.2 Desktop (64-bit), long-term release
                LARKSPUR_92_DESKTOP, hybrid image (ISO 9660 and disk), 19.6 MB, made 2026-11-23 09:30
       verdict  ready: a stick made from it starts a PC
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 19.6 MB or more
@@ -33,6 +34,7 @@ fn the_cafes_images_are_told_apart() {
       is       Larkspur Linux 9.2 Compact (32-bit), long-term release
                LARKSPUR_92_COMPACT, hybrid image (ISO 9660 and disk), 6.1 MB, made 2026-11-23 09:30
       verdict  ready: a stick made from it starts a PC
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI: no; BIOS: yes; optical disc: yes
       needs    a drive of 6.1 MB or more
@@ -44,6 +46,7 @@ fn the_cafes_images_are_told_apart() {
     rescue.iso
       is       WRENFIELD_RESCUE_3, hybrid image (ISO 9660 and disk), 5.2 MB, made 2026-11-23 09:30
       verdict  ready: a stick made from it starts a PC
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 5.2 MB or more
@@ -58,6 +61,7 @@ fn the_cafes_images_are_told_apart() {
     disk.img
       is       disk image, 3.1 MB
       verdict  ready: a stick made from it starts a PC
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely
       needs    a drive of 3.1 MB or more
@@ -185,7 +189,8 @@ fn programs_get_the_promised_keys() {
             "signed": false
           }
         ],
-        "needs_bytes": 19573248
+        "needs_bytes": 19573248,
+        "way": "neither"
       }
     ]
     "#);
@@ -335,6 +340,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  caution: a stick made from it may not start every PC
                half-a-table: the primary GPT can't be used, and some firmware then starts nothing: the CRC of its fields is 7fae66f4 where 1a93fed6 is declared, in the header at byte 512
                  next: check the image's checksum
+      way      raw, as it is (write)
       whole    no
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 19.6 MB or more
@@ -353,6 +359,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  no: a stick made from it starts no PC
                optical-only: it starts from an optical disc only: there is no boot code and no EFI system partition for a stick
                  next: look for the hybrid or USB edition of this image
+      way      neither raw nor unpacked: nothing of it starts a PC from a stick
       whole    yes, nothing is missing at the end
 
     tree.iso
@@ -360,6 +367,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  no: a stick made from it starts no PC
                needs-laying-out: its program for UEFI (x86-64) lies in the optical volume alone, and no stick starts from that: its files must be laid out on a FAT stick
                  next: lay them out with `pyrotyp unpack`, or look for the hybrid or USB edition of this image
+      way      its files laid out, so that UEFI starts them (unpack)
       whole    yes, nothing is missing at the end
 
     data.iso
@@ -367,6 +375,7 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  no: a stick made from it starts no PC
                nothing-to-start: it holds data only: neither boot code for a BIOS nor a program for UEFI
                  next: check that this is the installer's image
+      way      neither raw nor unpacked: nothing of it starts a PC from a stick
       whole    yes, nothing is missing at the end
 
     udf.iso
@@ -374,12 +383,14 @@ fn every_impostor_and_wreck_has_its_own_sentence() {
       verdict  no: a stick made from it starts no PC
                needs-laying-out: its files are in a UDF volume for optical discs, and hardly any PC starts a stick from that: they must be laid out on a FAT stick
                  next: lay them out with `pyrotyp unpack`, or use the tool that its maker offers for sticks
+      way      its files laid out, so that UEFI starts them (unpack)
       whole    yes, nothing is missing at the end
 
     esp.img
       is       START, file system image, 2.1 MB
       verdict  caution: a stick made from it may not start every PC
                no-partition-table: it has no partition table: some PCs start nothing from such a stick
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: no; Secure Boot: unlikely
       needs    a drive of 2.1 MB or more
@@ -464,6 +475,7 @@ fn what_firmware_looks_for_is_told_from_what_lies_there() {
       verdict  caution: a stick made from it may not start every PC
                optical-entry: its program for UEFI is found through the boot catalogue of optical discs alone; only some PCs look there on a stick
                  next: look for the hybrid or USB edition of this image
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI: some PCs, 64-bit; BIOS: no; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 2.5 MB or more
@@ -473,6 +485,7 @@ fn what_firmware_looks_for_is_told_from_what_lies_there() {
       is       TEST, hybrid image (ISO 9660 and disk), 2.5 MB, made 2026-11-23 09:30
       verdict  caution: a stick made from it may not start every PC
                other-processor: BOOTX64.EFI is made for another processor (aarch64) than firmware that looks for this name has
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI: no; BIOS: yes; optical disc: yes
       needs    a drive of 2.5 MB or more
@@ -481,6 +494,7 @@ fn what_firmware_looks_for_is_told_from_what_lies_there() {
     data.img
       is       disk image, 3.1 MB
       verdict  ready: a stick made from it starts a PC
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: no; Secure Boot: unlikely
       needs    a drive of 3.1 MB or more
@@ -500,6 +514,7 @@ fn what_firmware_looks_for_is_told_from_what_lies_there() {
       verdict  ready: a stick made from it starts a PC
                padding: 3.0 MB follow the declared end that belong to no table or volume
                  next: compare its checksum with the published one
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 8.2 MB or more
@@ -510,6 +525,7 @@ fn what_firmware_looks_for_is_told_from_what_lies_there() {
       verdict  ready: a stick made from it starts a PC
                padding: 34.8 MB of zeros follow the declared end: the drive needs room for them as well
                  next: compare its checksum with the published one
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: unlikely; optical disc: yes
       needs    a drive of 40.0 MB or more
@@ -532,6 +548,7 @@ fn a_signed_program_makes_secure_boot_likely_and_os_release_names_the_image() {
       is       Larkspur Linux 9.2 Server
                TEST, hybrid image (ISO 9660 and disk), 2.5 MB, made 2026-11-23 09:30
       verdict  ready: a stick made from it starts a PC
+      way      raw, as it is (write)
       whole    yes, nothing is missing at the end
       starts   UEFI 64-bit: yes; BIOS: yes; Secure Boot: likely; optical disc: yes
       needs    a drive of 2.5 MB or more

@@ -182,6 +182,9 @@ fn every_command_of_the_pages_works_on_the_demos_bench() {
         std::fs::copy(images.join(name), folder.join(name)).unwrap();
     }
     std::fs::write(folder.join("larkspur-9.2-optical.iso"), optical("LARKSPUR_92", Vec::new())).unwrap();
+    // As a fetch would have left it.
+    std::fs::create_dir_all(folder.join("state")).unwrap();
+    std::fs::copy(folder.join("catalogue.toml"), folder.join("state/catalogue.toml")).unwrap();
     let mut tried = 0;
     for page in [
         "README.md",

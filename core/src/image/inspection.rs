@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::Finding;
+use crate::{Finding, FindingId, Level};
 
 use crate::image::architecture::Architecture;
 use crate::image::facts::EspVolume;
@@ -51,6 +51,18 @@ pub enum Verdict {
     Caution,
     /// It won't.
     No,
+}
+
+/// How an image is brought to a stick so that it starts a PC.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Way {
+    /// Raw: byte for byte, as it is.
+    Raw,
+    /// Its files are laid out.
+    Unpack,
+    /// Neither makes a stick of it that starts one.
+    Neither,
 }
 
 /// Firmware that starts a PC.
@@ -190,6 +202,17 @@ impl Inspection {
             architecture: self.naming.architecture,
             verdict: Some(self.verdict),
             boots: self.boots.clone(),
+        }
+    }
+
+    /// How it is brought to a stick so that it starts a PC.
+    pub fn way(&self) -> Way {
+        let has = |wanted: &dyn Fn(&Finding) -> bool| self.findings.iter().any(wanted);
+        match self.verdict {
+            Verdict::Ready | Verdict::Caution => Way::Raw,
+            Verdict::No if has(&|finding| finding.level == Level::Stop) => Way::Neither,
+            Verdict::No if has(&|finding| finding.id == FindingId::NeedsLayingOut) => Way::Unpack,
+            Verdict::No => Way::Neither,
         }
     }
 

@@ -24,7 +24,7 @@ pub use architecture::Architecture;
 pub use facts::{EfiProgram, EspVolume};
 pub use file_map::FileMap;
 pub use inspection::{
-    Boot, Container, Firmware, Inspection, Kind, Optical, Span, Summary, Tables, Verdict, Via, Whole,
+    Boot, Container, Firmware, Inspection, Kind, Optical, Span, Summary, Tables, Verdict, Via, Way, Whole,
 };
 pub use naming::Naming;
 pub use open::{Beginning, Opened, begin, inspect, inspect_on, open};
