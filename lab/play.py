@@ -356,7 +356,7 @@ def files_of_composed_volumes_are_read_by_the_kernel(bench: Bench) -> None:
     is_clean(bench.folder / "exfat.img", "fsck.exfat")
     # All of the longest file takes two minutes each.
     piece = 4096 * MIB if os.environ.get("PYROTYP_LAB_WHOLE") else 8 * MIB
-    places = " ".join(str(at) for at in range(0, 4096 * MIB, max(piece, 512 * MIB))) + f" {4096 * MIB - 8 * MIB}"
+    places = " ".join(str(at) for at in range(0, 4096 * MIB, max(piece, 2048 * MIB))) + f" {4096 * MIB - 8 * MIB}"
     result = bench.play(
         f"""
         try() {{ # DEVICE TYPE OPTIONS

@@ -123,6 +123,8 @@ fn inspection(of: &Inspection, made: &Composition<'_>, storage: &Storage) -> Res
             Verdict::Ready | Verdict::Caution => "write it as it is, with `pyrotyp write`".into(),
         };
     }
+    // The volume reaches further than what is written.
+    seen.span.needs_bytes = made.size();
     seen.naming = of.naming.clone();
     seen.label.clone_from(&of.label);
     Ok(seen)

@@ -65,7 +65,7 @@ impl OnDrives<'_> {
                 let mut rows = vec![("image", path.shown())];
                 rows.extend(inspected::headlines(inspection).into_iter().map(|line| ("", line)));
                 rows.extend([("", inspected::boots_line(inspection)), ("checksum", (*checksum).to_owned())]);
-                let names = std::iter::once("behind it").chain(std::iter::repeat(""));
+                let names = std::iter::once("behind").chain(std::iter::repeat(""));
                 rows.extend(names.zip(behind.iter().cloned()));
                 rows
             }
