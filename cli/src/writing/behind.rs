@@ -38,21 +38,20 @@ pub(crate) fn wanted(
     session: &Session<'_>,
 ) -> Result<Option<Wanted>, Failure> {
     let kept = if asked.job.only_changed { kept_on_all(choices, platform, session.common)? } else { Vec::new() };
-    let is_same = |asked: &AskedSpare, kept: &SparePlace| asked.label.eq_ignore_ascii_case(&kept.label);
-    let are_same = asked.spare.len() == kept.len() && asked.spare.iter().zip(&kept).all(|(one, two)| is_same(one, two));
+    let wishes: Result<Vec<_>, _> = asked.spare.iter().map(|one| wish(one, naming, session.common)).collect();
+    let wishes = wishes?;
+    let is_same = |wish: &SpareWish<'_>, kept: &SparePlace| wish.label.eq_ignore_ascii_case(&kept.label);
+    let are_same = wishes.len() == kept.len() && wishes.iter().zip(&kept).all(|((wish, _), kept)| is_same(wish, kept));
     match kept.first() {
-        Some(_) if asked.spare.is_empty() || are_same => Ok(Some(Wanted::Kept(kept))),
+        Some(_) if wishes.is_empty() || are_same => Ok(Some(Wanted::Kept(kept))),
         Some(first) => {
             let label = quoted(&first.label);
             let text = format!("--only-changed keeps the partition {label}, which is there behind the image");
             let next = "leave --spare away to keep it, or --only-changed to make everything anew";
             Err(Failure::new(Exit::Usage, text, next))
         }
-        None if asked.spare.is_empty() => Ok(None),
-        None => {
-            let wishes = asked.spare.iter().map(|one| wish(one, naming, session.common));
-            Ok(Some(Wanted::New(wishes.collect::<Result<_, _>>()?)))
-        }
+        None if wishes.is_empty() => Ok(None),
+        None => Ok(Some(Wanted::New(wishes))),
     }
 }
 
@@ -118,7 +117,7 @@ fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Ve
     let open = platform.open(drive)?;
     let bytes = Sectors::of(&*open);
     let mut places = Vec::new();
-    for SparePartition { number, offset, bytes: length, filesystem, label } in spare {
+    for SparePartition { number, offset, bytes: length, filesystem, label, .. } in spare {
         let found = contents::volume(&bytes, offset, length).map_err(|error| {
             let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));
             Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
@@ -146,10 +145,13 @@ fn on_record(drive: &Drive, common: &Common) -> Result<Vec<SparePartition>, Fail
     let jobs =
         Index::of(&state).and_then(|index| index.jobs(&JobQuery { tag, ..JobQuery::default() })).map_err(fail)?;
     let own = DriveIdentity::of(drive).anywhere();
-    let changed = jobs.into_iter().find(|job| {
-        let one = job.drives.iter().find(|one| one.drive == own);
-        one.is_some_and(|one| job.changed(one) && one.result != JobResult::Refused)
+    let changed = jobs.into_iter().find_map(|job| {
+        let one = job.drives.iter().find(|one| one.drive == own)?;
+        (job.changed(one) && one.result != JobResult::Refused).then_some((job.job, one.result))
     });
-    let Some(job) = changed.map(|row| row.job) else { return Ok(Vec::new()) };
-    Ok(ledger::read(&state, &job).map_err(fail)?.map_or_else(Vec::new, |record| record.image.spare))
+    let Some((job, result)) = changed else { return Ok(Vec::new()) };
+    let mut spare = ledger::read(&state, &job).map_err(fail)?.map_or_else(Vec::new, |record| record.image.spare);
+    // A job that broke off may have left a volume half made.
+    spare.retain(|one| one.was_there || matches!(result, JobResult::Verified | JobResult::Written));
+    Ok(spare)
 }

@@ -59,9 +59,10 @@ pub(crate) fn run(of: Sparing<'_>, wanted: Wanted, confirming: Confirming) -> Re
         let text = "the image's GUID partition table ends with its drive, and these drives have different sizes";
         return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
     }
+    let is_kept = uses.is_empty();
     let words = lines(&made, &uses);
     let image_bytes = content.bytes().size();
-    let spare = made.places.iter().map(partition).collect();
+    let spare = made.places.iter().map(|place| SparePartition { was_there: is_kept, ..partition(place) }).collect();
     let planned = BehindImage { image_bytes, sha256: None, spare, altered: AlteredBytes::all(&made.altered) };
     let source = FromFile::new(&made.made, path);
     let published = published::published(path, &asked.against.known().given);
@@ -75,7 +76,7 @@ pub(crate) fn run(of: Sparing<'_>, wanted: Wanted, confirming: Confirming) -> Re
         report: None,
         expects: None,
         checks: &to_do,
-        behind: Some(Behind { planned: &planned, words: &words, is_kept: uses.is_empty() }),
+        behind: Some(Behind { planned: &planned, words: &words, is_kept }),
     };
     let chosen = Chosen { kind: JobKind::Write, choices };
     let mut plan = planning::plan_for(chosen, &image, &asked.job, platform, session)?;
@@ -112,6 +113,7 @@ fn partition(place: &SparePlace) -> SparePartition {
         bytes: place.range.end.saturating_sub(place.range.start),
         filesystem: place.kind.word().to_owned(),
         label: place.label.clone(),
+        was_there: false,
     }
 }
 

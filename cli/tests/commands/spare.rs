@@ -80,6 +80,33 @@ fn a_partition_behind_the_image_is_made_proven_used_and_kept() {
 }
 
 #[test]
+fn a_partition_that_was_only_half_made_is_not_kept() {
+    // Its first sectors are there, and then the drive fails.
+    let fault = "[[drive.fault]]\nkind = \"write-error\"\nat = 20979712\nbytes = 512\n";
+    let bench = Bench::new().stick("a", fault).file("desktop.iso", &DESKTOP);
+    let a = tag_of(&bench, "a");
+    let write = format!("write desktop.iso --to {a} --unattended --quiet --state notes");
+    assert!(bench.on_tray(&format!("{write} --spare photos")).starts_with("exit 6"));
+    assert_eq!(bench.drive("a")[20_971_520 + 510..20_971_520 + 512], [0x55, 0xAA]);
+    let descriptor = fs::read_to_string(bench.path("tray/tray.toml")).unwrap();
+    fs::write(bench.path("tray/tray.toml"), descriptor.replace(fault, "")).unwrap();
+    let document = bench.json(&format!("{write} --tray tray --only-changed"));
+    assert_eq!((&document["result"], &document["image"]["spare"]), (&"verified".into(), &serde_json::Value::Null));
+    // One that was whole is kept by a job that fails, and by the next.
+    let spare = format!("{write} --tray tray --accept just-verified --only-changed");
+    assert_eq!(
+        bench.json(&format!("{spare} --spare photos"))["image"]["spare"][0]["was_there"],
+        serde_json::Value::Null
+    );
+    fs::write(bench.path("tray/tray.toml"), descriptor.replace("20979712", "5000000")).unwrap();
+    bench.alter("a", 5_000_000, b"?");
+    assert_eq!(bench.json(&spare)["result"], "failed");
+    fs::write(bench.path("tray/tray.toml"), descriptor.replace(fault, "")).unwrap();
+    let kept = bench.json(&spare);
+    assert_eq!((&kept["result"], &kept["image"]["spare"][0]["was_there"]), (&"verified".into(), &true.into()));
+}
+
+#[test]
 fn what_a_live_system_keeps_its_settings_in_comes_from_the_catalogue() {
     let bench = Bench::new().stick("a", "").file("desktop.iso", &DESKTOP);
     fs::create_dir(bench.path("notes")).unwrap();
@@ -89,6 +116,9 @@ fn what_a_live_system_keeps_its_settings_in_comes_from_the_catalogue() {
     fs::write(bench.path(CATALOGUE), catalogue("exfat")).unwrap();
     told.push(bench.at_terminal(&format!("{words} --spare settings:12MiB"), &format!("{a}\n")));
     told.push(bench.on_tray(&format!("contents {a} --state notes --quiet")));
+    told.push(
+        bench.on_tray(&format!("{words} --unattended --quiet --only-changed --accept just-verified --spare settings")),
+    );
     fs::write(bench.path(CATALOGUE), catalogue("xfs")).unwrap();
     told.push(bench.on_tray(&format!("{words} --unattended --spare LARKSPUR-RW")));
     steady_with_rates().bind(|| insta::assert_snapshot!("spare_settings", told.join("\n")));

@@ -100,7 +100,7 @@ impl<'a> Composition<'a> {
     /// The same, longer: what is added stays as it is on the drive, as far as whole blocks lie in it; their rest becomes zeros.
     pub(crate) fn with_hole(self, end: u64) -> Self {
         let Self { segments, mut holes, bytes } = self;
-        holes.push(bytes..end);
+        holes.extend(Some(bytes..end).filter(|hole| !hole.is_empty()));
         Self { segments, holes, bytes: end.max(bytes) }
     }
 

@@ -22,6 +22,9 @@ pub struct SparePartition {
     pub filesystem: String,
     /// What it was called when it was made.
     pub label: String,
+    /// Whether it was there before the job, which left it as it was.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub was_there: bool,
 }
 
 impl SparePartition {

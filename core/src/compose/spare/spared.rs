@@ -205,7 +205,8 @@ fn together<'a>(
     let mut made = patched(image, &renewed.altered);
     let mut places: Vec<SparePlace> = Vec::new();
     for (Beside { range, kind, label, content }, number) in volumes.into_iter().zip(renewed.numbers) {
-        made = up_to(made, places.last(), range.start);
+        // What lies between them stays as it is, as far as whole blocks go.
+        made = made.with_hole(range.start);
         if let Some(content) = content {
             made = made.with_all(range.start, content);
         }
@@ -214,16 +215,7 @@ fn together<'a>(
     let reaches_end = !renewed.end.is_empty();
     if reaches_end {
         let at = drive_bytes.saturating_sub(renewed.end.len() as u64);
-        made = up_to(made, places.last(), at).with_end(renewed.end);
+        made = made.with_hole(at).with_end(renewed.end);
     }
     Ok(Spared { made, places, altered: renewed.altered, reaches_end, notes: renewed.notes })
-}
-
-/// The same, as far as `end`: what a partition did not need stays as it is, and zeros lie behind it.
-fn up_to<'a>(made: Composition<'a>, last: Option<&SparePlace>, end: u64) -> Composition<'a> {
-    let made = match last {
-        Some(last) => made.with_hole(last.range.end),
-        None => made,
-    };
-    made.with_zeros(end)
 }

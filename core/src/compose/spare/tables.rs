@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use crate::bytes::ReadAt;
 use crate::bytes::field::put;
+use crate::compose::error::ComposeError;
 use crate::compose::gpt::{GptEntry, sign};
 use crate::compose::guid::{on_disk, uuid};
 use crate::compose::mbr::mbr_entry;
@@ -18,6 +19,8 @@ use crate::volume::mbr::{self, ENTRY_BYTES, FIRST_ENTRY, Mbr, PartitionType};
 const SECTOR: u32 = 512;
 /// An entry of a hybrid image may be rounded up to a whole cylinder: 255 heads of 63 sectors, of 8 MiB nearly.
 const ROUNDED_MOST: u64 = 255 * 63 * 512;
+/// Entries that are longer are no entries: those in use have 128 bytes.
+const ENTRY_MOST: usize = 4096;
 const MBR: &str = "master boot record";
 const GPT: &str = "GUID partition table";
 /// Where the count of sectors lies in an entry of a master boot record (UEFI 2.10, section 5.2.1).
@@ -76,6 +79,9 @@ impl ImageTables {
             return Err(SpareFault::Sectors { table: counts_in, drive: sector });
         }
         let gpt = match gpt::raw(image, sector)? {
+            Ok(table) if table.entry_bytes > ENTRY_MOST || table.entries_at < 2 * u64::from(sector) => {
+                return Err(SpareFault::Damaged { why: "its entries lie where none belong".to_owned() });
+            }
             Ok(table) => Some(table),
             Err(GptFault::Missing { .. }) if !mbr.is_protective() => None,
             Err(fault) => return Err(SpareFault::Damaged { why: fault.to_string() }),
@@ -102,7 +108,10 @@ impl ImageTables {
         drive: TableDrive,
     ) -> Result<Renewed, SpareFault> {
         let mut made = Renewed::default();
-        let full = || SpareFault::Full { table: MBR };
+        let full = || match self.free().count() < partitions.len() {
+            true => SpareFault::Full { table: MBR },
+            false => ComposeError::Table { bytes: drive.bytes }.into(),
+        };
         made.numbers = match &self.gpt {
             None => self.enter(partitions, drive, &mut made).ok_or_else(full)?,
             // A record that only covers a GPT has no partitions of its own.
@@ -136,12 +145,16 @@ impl ImageTables {
         Ok(made)
     }
 
+    /// The numbers of the record's free entries.
+    fn free(&self) -> impl Iterator<Item = u32> {
+        (1..=4).filter(|number| self.mbr.entries.iter().all(|entry| entry.number != *number))
+    }
+
     /// Enters them in the record; nothing where it has too few free entries, or does not count so far.
     fn enter(&self, partitions: &[FurtherPartition<'_>], drive: TableDrive, into: &mut Renewed) -> Option<Vec<u32>> {
         let sector = u64::from(drive.sector);
         let count = |bytes: u64| u32::try_from(bytes.checked_div(sector)?).ok();
-        let is_free = |number: &u32| self.mbr.entries.iter().all(|entry| entry.number != *number);
-        let numbers: Vec<u32> = (1..=4).filter(is_free).take(partitions.len()).collect();
+        let numbers: Vec<u32> = self.free().take(partitions.len()).collect();
         if numbers.len() < partitions.len() {
             return None;
         }

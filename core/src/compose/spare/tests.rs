@@ -53,6 +53,11 @@ fn wish(label: &str, bytes: Option<u64>, kind: VolumeKind) -> SpareWish<'static>
     SpareWish { label: label.to_owned(), kind, bytes, tree: Tree::default() }
 }
 
+/// The end of the block in which so many bytes end.
+fn next_block(bytes: usize) -> u64 {
+    (bytes as u64).next_multiple_of(BLOCK_BYTES)
+}
+
 fn drive(bytes: u64) -> SpareDrive {
     SpareDrive { bytes, sector_bytes: 512, serial: 7 }
 }
@@ -145,6 +150,7 @@ fn each_kind_of_table_takes_partitions_or_says_why_not() {
         ("no room", record, drive(8 * MIB), vec![one("A", None)]),
         ("too much", record, drive(64 * MIB), vec![one("A", Some(u64::MAX))]),
         ("two take all", record, drive(64 * MIB), vec![one("A", None), one("B", None)]),
+        ("too far", record, drive(4_000_000_000_000), vec![wish("A", Some(2_100_000 * MIB), VolumeKind::Exfat)]),
         ("too small", record, drive(64 * MIB), vec![wish("A", Some(MIB), VolumeKind::Fat32), one("B", None)]),
     ] {
         let made = spared(image, &inspect(image).unwrap(), on, &wishes);
@@ -165,6 +171,7 @@ fn each_kind_of_table_takes_partitions_or_says_why_not() {
     no room: 4.2 MB are wanted behind the image, and there are 0 bytes
     too much: 18.4 EB are wanted behind the image, and there are 54.5 MB
     two take all: only one partition can take what is left
+    too far: a master boot record does not reach to the end of 4.0 TB
     too small: made
     "#);
 }
@@ -213,10 +220,12 @@ proptest! {
         if let Some(table) = gpt::read(&on_drive).unwrap() {
             prop_assert!(table.primary.is_ok() && table.backup.is_ok_and(|backup| backup.at == on.bytes - 512));
         }
+        // Nothing is written but the image, what the volumes need, and what ends the drive.
+        prop_assert!(made.made.size() - made.made.hole_bytes() < next_block(image.len()) + 24 * MIB);
         // Kept, its tables are the same, and no byte of it is written.
         let kept = kept_beside(image, &seen, on, &made.places).unwrap();
         prop_assert_eq!((&kept.places, &kept.altered), (&made.places, &made.altered));
-        prop_assert_eq!(kept.made.size() - image.len() as u64 >= kept.made.hole_bytes(), true);
+        prop_assert!(kept.made.size() - kept.made.hole_bytes() <= next_block(image.len()) + 3 * BLOCK_BYTES);
         for place in &kept.places {
             prop_assert!(kept.made.is_hole(&place.range) || place.range.start >= kept.made.size());
         }
