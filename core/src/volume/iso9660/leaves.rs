@@ -55,6 +55,7 @@ impl IsoVolume {
             let mut before: Option<Leaf> = None;
             for record in self.entries(image, &extent)?.into_iter().filter(|record| !record.rock_ridge.is_moved) {
                 let full = if path.is_empty() { record.name.clone() } else { format!("{path}/{}", record.name) };
+                leaves.extend(before.take_if(|before| before.path != full).map(unfinished));
                 let Some(Entered { leaf, folder }) = self.entered(image, full, record, &mut before)? else { continue };
                 if leaves.len() >= LEAVES_MOST || leaf.path.len() > PATH_MOST {
                     let kind = LeafKind::Lost("there are more files, or longer paths, than are read");
@@ -72,6 +73,7 @@ impl IsoVolume {
                 }
                 leaves.push(leaf);
             }
+            leaves.extend(before.map(unfinished));
         }
         Ok(leaves)
     }
@@ -102,7 +104,7 @@ impl IsoVolume {
             return Ok(Some(Entered { leaf: leaf(LeafKind::Folder), folder: Some(extent) }));
         }
         let mut parts = match before.take() {
-            Some(Leaf { path: earlier, kind: LeafKind::File(parts), .. }) if earlier == path => parts,
+            Some(Leaf { kind: LeafKind::File(parts), .. }) => parts,
             _ => Vec::new(),
         };
         parts.push(extent);
@@ -122,6 +124,11 @@ impl IsoVolume {
         image.fill_at(start, &mut sector)?;
         Ok(record_of(&sector).and_then(|record| self.extent(record)).filter(|own| own.start == start))
     }
+}
+
+/// A file that goes on in a record which is not there.
+fn unfinished(leaf: Leaf) -> Leaf {
+    Leaf { kind: LeafKind::Lost("the record with the rest of it is not there"), ..leaf }
 }
 
 /// Why a folder can't be read whole.
@@ -189,6 +196,14 @@ mod tests {
         let name = image[start.clone()].windows(10).position(|window| window == b"start.cpio").unwrap();
         image[start.start + name..][..10].copy_from_slice(b"kernel.bin");
         assert!(told(&image).contains(&"live/kernel.bin [1300000, 2100000]".to_owned()), "{:?}", told(&image));
+        // Without that name, what it was to go on with is another file.
+        image[start.start + name..][..10].copy_from_slice(b"start.cpio");
+        let lost = "live/kernel.bin Lost(\"the record with the rest of it is not there\")";
+        assert!(told(&image).contains(&lost.to_owned()), "{:?}", told(&image));
+        image[start.start + FLAGS] |= 0x80;
+        let system = record(&image, b"system.img").start;
+        image[system + FLAGS] |= 0x80;
+        assert!(told(&image).last().unwrap().starts_with("live/system.img Lost"), "{:?}", told(&image));
         // A folder that leads to the root.
         let live = record(&image, b"live").start;
         let root = read(&image).unwrap().unwrap().unwrap().root.start as usize;

@@ -7,9 +7,11 @@ use std::io;
 use crate::bytes::ReadAt;
 use crate::bytes::field::both32;
 
-/// Most continuation areas that are followed for one record, and most bytes of each.
+/// Most continuation areas that are followed for one record, and most bytes of each; and of all records of a folder together, whose areas
+/// may be one and the same.
 const CONTINUED_MOST: usize = 16;
-const CONTINUED_BYTES_MOST: u32 = 64 << 10;
+const CONTINUED_BYTES_MOST: u64 = 64 << 10;
+pub(super) const FOLDER_CONTINUED_MOST: u64 = 32 << 20;
 /// Of every entry: signature, length, version.
 const HEADER: usize = 4;
 /// Flags of a name and of a step of a link, §4.1.3.1 and §4.1.4.
@@ -37,14 +39,16 @@ pub(super) struct RockRidge {
 }
 
 impl RockRidge {
-    /// From the system use field of a record.
-    pub(super) fn read(image: &dyn ReadAt, field: &[u8], block_bytes: u64) -> io::Result<Self> {
+    /// From the system use field of a record; `left` is how much of its folder's continuation areas may still be read, in bytes.
+    pub(super) fn read(image: &dyn ReadAt, field: &[u8], block_bytes: u64, left: &mut u64) -> io::Result<Self> {
         let mut found = Self::default();
         let mut next = found.take_in(field);
         for _ in 0..CONTINUED_MOST {
             let Some(Continued { block, offset, bytes }) = next else { break };
             let start = u64::from(block).saturating_mul(block_bytes).saturating_add(u64::from(offset));
-            let mut area = vec![0u8; usize::try_from(bytes.min(CONTINUED_BYTES_MOST)).unwrap_or_default()];
+            let bytes = u64::from(bytes).min(CONTINUED_BYTES_MOST).min(*left);
+            *left = left.saturating_sub(bytes);
+            let mut area = vec![0u8; usize::try_from(bytes).unwrap_or_default()];
             let count = image.fill_at(start, &mut area)?;
             area.truncate(count);
             next = found.take_in(&area);
@@ -155,11 +159,14 @@ mod tests {
             entry(b"CE", &[both(3), both(100), both(area.len() as u32)].concat()),
             entry(b"PX", &both(0o120_777)),
         ];
-        let found = RockRidge::read(&image, &field.concat(), 2048).unwrap();
+        let found = RockRidge::read(&image, &field.concat(), 2048, &mut 4096).unwrap();
         assert_eq!(found.name().as_deref(), Some("Letter to Ann.txt"));
         assert_eq!(found.link().as_deref(), Some("/srv/.././release"));
         assert!(!found.is_special() && !found.is_moved && found.child.is_none());
-        let device = RockRidge::read(&image, &entry(b"PX", &both(0o060_644)), 2048).unwrap();
+        // A folder's areas are read as far as they may be, and no further.
+        let cut = RockRidge::read(&image, &field.concat(), 2048, &mut 11).unwrap();
+        assert_eq!(cut.name().as_deref(), Some("Letter to "));
+        let device = RockRidge::read(&image, &entry(b"PX", &both(0o060_644)), 2048, &mut 0).unwrap();
         assert!(device.is_special() && device.link().is_none());
     }
 
@@ -174,7 +181,7 @@ mod tests {
                 field.splice(field.len().min(at * place)..field.len().min(at * place), entry(signature, &body));
             }
             let image = field.clone();
-            let found = RockRidge::read(&image, &field, 1).unwrap();
+            let found = RockRidge::read(&image, &field, 1, &mut 4096).unwrap();
             let _ = (found.name(), found.link());
         }
     }

@@ -13,7 +13,7 @@ use crate::bytes::field::{both32, take, utf16_be};
 use crate::volume::iso9660::layout::{
     DATA_LENGTH, EXTENT, FLAG_FOLDER, FLAG_GOES_ON, FLAGS, NAME, NAME_LENGTH, RECORDED, SECTOR,
 };
-use crate::volume::iso9660::rock_ridge::{RockRidge, printable};
+use crate::volume::iso9660::rock_ridge::{FOLDER_CONTINUED_MOST, RockRidge, printable};
 use crate::volume::iso9660::volume::{Extent, IsoVolume};
 use crate::volume::{ITEMS_MOST, Item};
 
@@ -37,10 +37,11 @@ pub(super) struct DirectoryRecord {
 pub(super) fn has_rock_ridge(image: &dyn ReadAt, folder: &Extent) -> io::Result<bool> {
     let raw = read_folder(image, folder)?;
     let mut rest = raw.get(..SECTOR.min(raw.len())).unwrap_or_default();
+    let mut left = FOLDER_CONTINUED_MOST;
     while let Some(record) = record_of(rest) {
         rest = rest.get(record.len()..).unwrap_or_default();
         let field = system_use(record).unwrap_or_default();
-        if RockRidge::read(image, field, SECTOR as u64)?.name().is_some() {
+        if RockRidge::read(image, field, SECTOR as u64, &mut left)?.name().is_some() {
             return Ok(true);
         }
     }
@@ -60,11 +61,12 @@ impl IsoVolume {
     /// The entries of a folder.
     pub(super) fn entries(&self, image: &dyn ReadAt, folder: &Extent) -> io::Result<Vec<DirectoryRecord>> {
         let mut entries = Vec::new();
+        let mut left = FOLDER_CONTINUED_MOST;
         for sector in read_folder(image, folder)?.chunks(SECTOR) {
             let mut rest = sector;
             while let Some(record) = record_of(rest) {
                 rest = rest.get(record.len()..).unwrap_or_default();
-                entries.extend(self.entry(image, record)?);
+                entries.extend(self.entry(image, record, &mut left)?);
             }
         }
         Ok(entries)
@@ -162,11 +164,11 @@ impl IsoVolume {
     }
 
     /// `None` for the two entries that name the folder itself and its parent, and for what can't be read.
-    fn entry(&self, image: &dyn ReadAt, record: &[u8]) -> io::Result<Option<DirectoryRecord>> {
+    fn entry(&self, image: &dyn ReadAt, record: &[u8], left: &mut u64) -> io::Result<Option<DirectoryRecord>> {
         let Some((raw, extent)) = named(record).zip(self.extent(record)) else { return Ok(None) };
         let flags = record.get(FLAGS).copied().unwrap_or_default();
         let rock_ridge = match system_use(record) {
-            Some(field) if !self.is_joliet => RockRidge::read(image, field, self.block_bytes)?,
+            Some(field) if !self.is_joliet => RockRidge::read(image, field, self.block_bytes, left)?,
             _ => RockRidge::default(),
         };
         let name = if self.is_joliet {

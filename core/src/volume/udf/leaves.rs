@@ -3,6 +3,7 @@
 //! Source: ECMA-167, 3rd edition: 3/10.5 and 3/10.6 (partition, logical volume), 4/14.1 (file set), 4/14.4 (names), 4/14.5 (more extents),
 //! 4/14.6 (kinds), 4/14.9 and 4/14.17 (files), 4/14.14 (extents), 4/14.16 (links), 1/7.3 (times). UDF 1.02 to 2.01: plain partitions.
 
+use std::cell::Cell;
 use std::collections::{BTreeSet, VecDeque};
 use std::io;
 
@@ -22,8 +23,9 @@ const EXTENTS_MOST: usize = 1 << 16;
 /// Most bytes of all folders together, and most extents of all files: they may lie over each other.
 const FOLDERS_BYTES_MOST: u64 = 256 << 20;
 const EXTENTS_ALL_MOST: usize = 1 << 21;
-/// Most descriptors that a file's extents go on in.
+/// Most descriptors that a file's extents go on in, and those of all files, which may be the same ones.
 const CONTINUED_MOST: usize = 1 << 12;
+const CONTINUED_ALL_MOST: usize = 1 << 17;
 
 const TAG_PARTITION: u16 = 5;
 const TAG_FILE_SET: u16 = 256;
@@ -64,6 +66,8 @@ struct LogicalVolume {
     /// First sectors of the partitions, by the numbers that places in the volume name.
     partitions: Vec<u64>,
     file_set: BlockPlace,
+    /// How many descriptors may still be read that extents go on in.
+    continued_left: Cell<usize>,
 }
 
 /// A block of a partition.
@@ -171,7 +175,8 @@ impl LogicalVolume {
             partitions.push(u64::from(*start));
             at = at.checked_add(6)?;
         }
-        Some(Self { sector, partitions, file_set: BlockPlace::of(logical, FILE_SET)? })
+        let continued_left = Cell::new(CONTINUED_ALL_MOST);
+        Some(Self { sector, partitions, file_set: BlockPlace::of(logical, FILE_SET)?, continued_left })
     }
 
     /// Where a place begins in the image, in bytes.
@@ -254,6 +259,8 @@ impl LogicalVolume {
                 }
             }
             let Some(next) = next.filter(|_| bytes > 0) else { break };
+            let Some(left) = self.continued_left.get().checked_sub(1) else { return Ok(None) };
+            self.continued_left.set(left);
             let raw = self.block(image, next)?.filter(|raw| tag(raw) == Some(TAG_EXTENTS));
             let Some(raw) = raw else { return Ok(None) };
             let length = u32_le(&raw, 20).and_then(|length| usize::try_from(length).ok()).unwrap_or_default();
