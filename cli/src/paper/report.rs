@@ -11,7 +11,7 @@ use super::speed_plot::{gauged_plot, speed_plot};
 use super::starting::{Advice, starting};
 use crate::show::gauged;
 use crate::show::ledger::local;
-use crate::show::text::duration;
+use crate::show::text::{duration, partition_words};
 
 /// Differences and findings that are told one by one.
 const TOLD: usize = 8;
@@ -195,6 +195,8 @@ fn facts(record: &Record) -> Vec<Fact> {
     };
     add("proof", proof);
     add("SHA-256", image.sha256.as_ref().map(|hex| hex.shown()));
+    let behind: Vec<String> = image.spare.iter().map(partition_words).collect();
+    add("behind it", (!behind.is_empty()).then(|| behind.join("; ")));
     all
 }
 

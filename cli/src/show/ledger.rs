@@ -11,7 +11,7 @@ use pyrotyp_core::text::{Shown, shell};
 
 use super::gauged::{self, LookDepth};
 use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level};
-use super::text::duration;
+use super::text::{duration, partition_words};
 use crate::asked::Common;
 
 /// A stick is slower when it takes less than this part of what it took in its better half of jobs.
@@ -125,6 +125,7 @@ fn image_rows(record: &Record, rows: &mut Vec<(&str, String)>) {
         other => other.shown(),
     });
     rows.extend(signer.or(proof).map(|words| ("", words)));
+    rows.extend(image.spare.iter().map(|one| ("behind", partition_words(one))));
 }
 
 fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>) {

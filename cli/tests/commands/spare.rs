@@ -104,6 +104,12 @@ fn a_partition_that_was_only_half_made_is_not_kept() {
     fs::write(bench.path("tray/tray.toml"), descriptor.replace(fault, "")).unwrap();
     let kept = bench.json(&spare);
     assert_eq!((&kept["result"], &kept["image"]["spare"][0]["was_there"]), (&"verified".into(), &true.into()));
+    // Whoever looks the job up is told of it, and so is whoever is handed the stick.
+    let behind = "partition 3 \"PHOTOS\", fat32, 25.2 MB";
+    assert!(bench.pyrotyp("ledger show last --state notes").contains(&format!("behind    {behind}")));
+    assert!(bench.pyrotyp("ledger report last --into page.html --state notes").starts_with("exit 0"));
+    let page = fs::read_to_string(bench.path("page.html")).unwrap();
+    assert!(page.contains("behind it") && page.contains("PHOTOS"), "{page}");
 }
 
 #[test]
