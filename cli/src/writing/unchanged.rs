@@ -48,3 +48,28 @@ impl Source for FromFile<'_> {
         self.made.is_hole(block)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+    use std::fs;
+
+    use pyrotyp_core::compose::patched;
+
+    use super::*;
+
+    #[test]
+    fn a_file_that_is_changed_or_replaced_meanwhile_proves_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.iso");
+        let bytes = vec![7u8; 9000];
+        fs::write(&path, &bytes).unwrap();
+        let made = patched(&bytes, &BTreeMap::new());
+        let source = FromFile::new(&made, &path);
+        assert_eq!((source.bytes(), source.access(), source.prove()), (Some(9000), Access::Anywhere, Ok(())));
+        fs::write(&path, [7u8; 9001]).unwrap();
+        assert!(source.prove().is_err(), "it became longer");
+        fs::remove_file(&path).unwrap();
+        assert!(source.prove().is_err() && FromFile::new(&made, &path).prove().is_err(), "no file at all");
+    }
+}

@@ -134,8 +134,10 @@ fn what_a_live_system_keeps_its_settings_in_comes_from_the_catalogue() {
 fn where_no_partition_fits_behind_an_image_nothing_is_touched() {
     let bare = Recipe { tables: Tables::None, ..pyrotyp_sample::cafe::rescue().recipe }.build();
     let small = "[[drive]]\nname = \"small\"\nvendor = \"Kestrin\"\nmodel = \"Mini\"\nserial = \"KM-1\"\nbytes = 25165824\nbus = \"usb\"\nremovable = true\n";
-    let bench = Bench::new().stick("a", "").tray(small).file("desktop.iso", &DESKTOP).file("bare.iso", &bare);
-    let [a, small] = ["a", "small"].map(|name| tag_of(&bench, name));
+    let large = small.replace("small", "large").replace("KM-1", "KM-2").replace("25165824", "62914560");
+    let bench =
+        Bench::new().stick("a", "").tray(small).tray(&large).file("desktop.iso", &DESKTOP).file("bare.iso", &bare);
+    let [a, small, large] = ["a", "small", "large"].map(|name| tag_of(&bench, name));
     let mut told = Vec::new();
     for words in [
         format!("desktop.iso --to {a} --spare :4GB"),
@@ -146,6 +148,7 @@ fn where_no_partition_fits_behind_an_image_nothing_is_touched() {
         format!("desktop.iso --to {a} --spare a:1TB"),
         format!("desktop.iso --to {a} --spare a --spare b"),
         format!("desktop.iso --to {a} --to {small} --spare a"),
+        format!("desktop.iso --to {a} --to {large} --spare a"),
         format!("bare.iso --to {a} --spare a --accept optical-only"),
         format!("- --to {a} --spare a"),
         format!("{small} --to {a} --spare a"),
