@@ -8,6 +8,7 @@ use std::sync::LazyLock;
 use proptest::prelude::*;
 
 use crate::bytes::{MIB, ReadAt};
+use crate::compose::gpt::sign;
 use crate::compose::spare::{SpareDrive, SpareFault, SparePlace, SpareWish, Spared, kept_beside, patched, spared};
 use crate::compose::{OnDrive, Tree, VolumeKind};
 use crate::hash::BLOCK_BYTES;
@@ -139,11 +140,20 @@ fn each_kind_of_table_takes_partitions_or_says_why_not() {
     damaged[512 + 90] ^= 1;
     let bare = pyrotyp_sample::cafe::rescue().recipe;
     let bare = pyrotyp_sample::Recipe { tables: pyrotyp_sample::Tables::None, ..bare }.build();
+    // Entries of 8192 bytes, as many bytes in all; a volume that takes the whole drive; a record without entries.
+    let (mut odd, mut volume, mut empty) = (table.clone(), record.clone(), record.clone());
+    odd[512 + 80..512 + 88].copy_from_slice(&[2u32.to_le_bytes(), 8192u32.to_le_bytes()].concat());
+    sign(&mut odd[512..604], 92);
+    volume[3..11].copy_from_slice(b"EXFAT   ");
+    empty[446..510].fill(0);
     let one = |label, bytes| wish(label, bytes, VolumeKind::Fat32);
     let four = SpareDrive { sector_bytes: 4096, ..drive(512 * MIB) };
     let many = || (0..3).map(|_| one("A", Some(MIB))).collect::<Vec<_>>();
     for (called, image, on, wishes) in [
         ("damaged", &damaged, drive(512 * MIB), vec![one("A", None)]),
+        ("odd entries", &odd, drive(512 * MIB), vec![one("A", None)]),
+        ("a volume of its own", &volume, drive(512 * MIB), vec![one("A", None)]),
+        ("no entries", &empty, drive(512 * MIB), vec![one("A", None)]),
         ("without a table", &bare, drive(512 * MIB), vec![one("A", None)]),
         ("4096", record, four, vec![one("A", None)]),
         ("three in two entries", record, drive(512 * MIB), many()),
@@ -165,6 +175,9 @@ fn each_kind_of_table_takes_partitions_or_says_why_not() {
     record: [3, 4], altered 16@478 16@494, []
     table, its ESP behind the volume: [3, 4], altered 4@458 92@512 128@1280 128@1408, []
     damaged: the image's GUID partition table is damaged: the CRC of its fields is 0388cf97 where 1a93fed6 is declared, in the header at byte 512
+    odd entries: the image's GUID partition table is damaged: its entries lie where none belong
+    a volume of its own: the image has no partition table, and so no place to enter a further partition
+    no entries: the image has no partition table, and so no place to enter a further partition
     without a table: the image has no partition table, and so no place to enter a further partition
     4096: the image's partition table counts in sectors of 512 bytes, and the drive has sectors of 4096
     three in two entries: the image's master boot record has no free entry for a further partition
@@ -174,6 +187,16 @@ fn each_kind_of_table_takes_partitions_or_says_why_not() {
     too far: a master boot record does not reach to the end of 4.0 TB
     too small: made
     "#);
+}
+
+#[test]
+fn what_an_entry_was_rounded_up_by_is_not_given_away() {
+    let mut image = IMAGES["record"].clone();
+    let end = image.len() as u64 + 8_000_000;
+    image[458..462].copy_from_slice(&((end / 512) as u32).to_le_bytes());
+    let made =
+        spared(&image, &inspect(&image).unwrap(), drive(64 * MIB), &[wish("A", None, VolumeKind::Exfat)]).unwrap();
+    assert_eq!((made.places[0].range.start, made.notes), (end.next_multiple_of(BLOCK_BYTES), Vec::<String>::new()));
 }
 
 proptest! {
