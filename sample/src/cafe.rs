@@ -207,9 +207,9 @@ name = "Larkspur Linux"
 keys = ["{key}"]
 
 [system.settings]
-label = "LARKSPUR-RW"
+label = "LARK-MEMORY"
 filesystem = "ext4"
-file = "keep.conf"
+file = "memory.txt"
 text = "everything\n"
 
 [[system.release]]

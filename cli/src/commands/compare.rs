@@ -25,7 +25,7 @@ use crate::session::examining::content;
 use crate::session::folders::state_folder;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::onto;
-use crate::session::recognised::{Recognised, recognise};
+use crate::session::recognised::{Recognised, Records, recognise};
 use crate::show::json::ComparedWith;
 use crate::show::{json, text};
 
@@ -86,7 +86,11 @@ fn with_image(
     let (ComparedDrive { of, drive }, ComparedImage { path, image }) = (opened, against);
     let content = content(path, image, of.bytes, session)?;
     let inspection = &image.inspection;
-    let made_with = behind_image(of, drive, content.bytes().size(), session.common);
+    // Without the records it is compared all the same: then what enters a partition behind it shows as different.
+    let made_with = as_recorded(of, drive, content.bytes().size(), session.common).unwrap_or_else(|failure| {
+        say(session.common, &format!("whether partitions lie behind the image is not known: {}\n", failure.text));
+        ImageRecord::default()
+    });
     let as_written = patched(content.bytes(), &AlteredBytes::at_places(&made_with.altered));
     let kept = ForTheRecord {
         image: ImageRecord {
@@ -120,17 +124,12 @@ fn with_image(
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }
 
-/// The image of a job, as it is on record.
-fn on_record(job: &str, common: &Common) -> Option<ImageRecord> {
-    ledger::read(&state_folder(common)?, job).ok().flatten().map(|record| record.image)
-}
-
-/// The image of so many bytes that is on record as written to this drive with partitions behind it; one of none if there is none.
-fn behind_image(of: &Drive, drive: &dyn DriveIo, bytes: u64, common: &Common) -> ImageRecord {
-    let known = recognise(of, &Sectors::of(drive), common).ok();
-    let row = known.and_then(|known| if let Recognised::Job { row, .. } = known { Some(row) } else { None });
-    let image = row.and_then(|row| on_record(&row.job, common));
-    image.filter(|image| image.bytes == Some(bytes)).unwrap_or_default()
+/// The image of so many bytes that is on record as written to this drive, with what lies behind it; one of nothing if there is none.
+fn as_recorded(of: &Drive, drive: &dyn DriveIo, bytes: u64, common: &Common) -> Result<ImageRecord, Failure> {
+    let Some(records) = Records::of(common)? else { return Ok(ImageRecord::default()) };
+    let Some(job) = records.made(of, &Sectors::of(drive))? else { return Ok(ImageRecord::default()) };
+    let image = records.record(&job.job)?.map(|record| record.image);
+    Ok(image.filter(|image| image.bytes == Some(bytes)).unwrap_or_default())
 }
 
 /// Compares with the digests that a job kept; an image of the shelf with which the drive begins does as well.
@@ -158,7 +157,8 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     let blocks = state_folder(session.common).map(|state| ledger::blocks_of(&state, &row.job)).transpose();
     let blocks = blocks.map_err(|error| none(format!("the digests of job {job} can't be used: {}", plain(&error))))?;
     let no_digests = || none(format!("job {job} kept no digests of what it wrote to drive {}", of.tag));
-    let spare = on_record(&row.job, session.common).map_or_else(Vec::new, |image| image.spare);
+    let record = Records::of(session.common)?.map(|records| records.record(&row.job)).transpose()?.flatten();
+    let spare = record.map_or_else(Vec::new, |record| record.image.spare);
     let ranges: Vec<Range<u64>> = spare.iter().map(SparePartition::range).collect();
     let blocks = blocks.flatten().ok_or_else(no_digests)?.without(&ranges);
     let kept = ForTheRecord {

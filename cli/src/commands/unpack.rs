@@ -8,7 +8,6 @@ use pyrotyp_core::compose::{
     ComposeError, Composition, OnDrive, Storage, TableForm, UnpackFault, UnpackedTree, VolumeKind, serial,
     storage_with, unpacked,
 };
-use pyrotyp_core::drive::Choice;
 use pyrotyp_core::examine::checks;
 use pyrotyp_core::image::{Inspection, Verdict};
 use pyrotyp_core::job::Checked;
@@ -19,13 +18,13 @@ use pyrotyp_core::{FindingId, published};
 use crate::asked::Unpack;
 use crate::exit::{Exit, Failure};
 use crate::session::Session;
-use crate::session::attached::{needs_medium, platform};
+use crate::session::attached::platform;
 use crate::session::examining::content;
 use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
 use crate::show::unpacked::UnpackedFiles;
 use crate::writing::confirming::{Confirming, ImageFrom};
 use crate::writing::job::{self, Ready, ToldAs};
-use crate::writing::planning::{self, Chosen, Image};
+use crate::writing::planning::{self, AlikeDrives, Chosen, Image};
 use crate::writing::preparing::Preparing;
 use crate::writing::unchanged::FromFile;
 
@@ -38,9 +37,9 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
     let opened = open_image(path, session.common)?;
     fit_to_write(path, &opened.inspection)?;
     let choices = planning::choices(&asked.to, &asked.job, platform, session)?;
-    choices.iter().try_for_each(|choice| needs_medium(&choice.drive))?;
-    let storage = wanted(asked, &opened.inspection, &choices)?;
-    let content = content(path, &opened, smallest(&choices), session)?;
+    let drives = planning::alike(&choices)?;
+    let storage = wanted(asked, &opened.inspection, &drives)?;
+    let content = content(path, &opened, drives.bytes, session)?;
     let source = content.bytes();
     let laid_out = unpacked(source, &opened.inspection).map_err(|fault| not_unpacked(path, &fault))?;
     let UnpackedTree { tree, files, bytes, left_out } = laid_out;
@@ -76,13 +75,8 @@ pub(crate) fn run(asked: &Unpack, session: &Session<'_>) -> Result<Exit, Failure
     job::run(ready, platform, session)
 }
 
-/// Size of the smallest drive, in bytes.
-fn smallest(choices: &[Choice]) -> u64 {
-    choices.iter().map(|choice| choice.drive.bytes).min().unwrap_or_default()
-}
-
 /// What the drives are to be: alike, so that the smallest one has room for it.
-fn wanted(asked: &Unpack, of: &Inspection, choices: &[Choice]) -> Result<Storage, Failure> {
+fn wanted(asked: &Unpack, of: &Inspection, drives: &AlikeDrives) -> Result<Storage, Failure> {
     let kind = VolumeKind::Fat32;
     let label = match &asked.label {
         Some(label) => {
@@ -90,19 +84,12 @@ fn wanted(asked: &Unpack, of: &Inspection, choices: &[Choice]) -> Result<Storage
         }
         None => kind.label_like(of.label.as_deref().unwrap_or_default()),
     };
-    let drives = || choices.iter().map(|choice| &choice.drive);
-    let sector_bytes = drives().map(|drive| drive.sector_bytes).max().unwrap_or(512);
-    let smallest = smallest(choices);
-    if drives().any(|drive| drive.sector_bytes != sector_bytes) {
-        let text = "these drives have sectors of different sizes, and no volume suits all of them";
-        return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
-    }
-    let drive_bytes = smallest - smallest.checked_rem(u64::from(sector_bytes.max(1))).unwrap_or_default();
-    let table = asked.table.unwrap_or_else(|| TableForm::for_size(drive_bytes, sector_bytes));
+    let AlikeDrives { bytes: smallest, sector_bytes, tags } = drives;
+    let drive_bytes = smallest - smallest.checked_rem(u64::from((*sector_bytes).max(1))).unwrap_or_default();
+    let table = asked.table.unwrap_or_else(|| TableForm::for_size(drive_bytes, *sector_bytes));
     // The same for the same image on the same drives, so that a job can be gone on with.
-    let tags: Vec<&str> = drives().map(|drive| drive.tag.as_str()).collect();
-    let serial = serial(&tags.join(" "), &format!("{} {}", of.bytes, of.label.as_deref().unwrap_or_default()));
-    Ok(Storage { drive_bytes, sector_bytes, kind, table, label, serial })
+    let serial = serial(tags, &format!("{} {}", of.bytes, of.label.as_deref().unwrap_or_default()));
+    Ok(Storage { drive_bytes, sector_bytes: *sector_bytes, kind, table, label, serial })
 }
 
 /// What is known of the drive as it will be: it is called as the image is, and starts what lies in its files.

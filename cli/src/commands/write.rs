@@ -3,8 +3,10 @@
 use std::path::Path;
 
 use jiff::Timestamp;
+use pyrotyp_core::bytes::ReadAt;
+use pyrotyp_core::compose::Composition;
 use pyrotyp_core::examine::{Proven, checks};
-use pyrotyp_core::job::KeptImage;
+use pyrotyp_core::job::{Checked, KeptImage, Source};
 use pyrotyp_core::published;
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::shell;
@@ -13,6 +15,7 @@ use crate::asked::Write;
 use crate::exit::{Exit, Failure};
 use crate::session::Session;
 use crate::session::attached::platform;
+use crate::session::examining::content;
 use crate::session::images::{OpenedAt, fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::which;
 use crate::writing::behind;
@@ -23,8 +26,9 @@ use crate::writing::job::{self, Ready, ToldAs};
 use crate::writing::planning::{self, Chosen, Image};
 use crate::writing::preparing::Preparing;
 use crate::writing::saving::SavedFirst;
-use crate::writing::sparing::{self, Sparing};
+use crate::writing::sparing::{self, LaidBehind};
 use crate::writing::stream;
+use crate::writing::unchanged::FromFile;
 
 /// The word that stands for standard input.
 const INPUT: &str = "-";
@@ -76,23 +80,36 @@ fn from_file(asked: &Write, named: &Path, session: &Session<'_>) -> Result<Exit,
     let opened = open_image(path, session.common)?;
     fit_to_write(path, &opened.inspection)?;
     let choices = planning::choices(&asked.to, &asked.job, platform, session)?;
-    if let Some(wanted) = behind::wanted(asked, &opened.inspection.naming, &choices, platform, session)? {
-        let image = OpenedAt { path, opened: &opened };
-        let sparing = Sparing { asked, image, choices, platform, session, started: &started };
-        return sparing::run(sparing, wanted, confirming);
-    }
+    let wanted = behind::wanted(asked, &opened.inspection.naming, &choices, platform, session)?;
+    // What is put together with the image must be known whole before.
+    let before = match wanted {
+        Some(wanted) => {
+            let drives = planning::alike(&choices)?;
+            Some((wanted, content(path, &opened, drives.bytes, session)?, drives))
+        }
+        None => None,
+    };
+    let laid = match &before {
+        Some((wanted, content, drives)) => {
+            let image = OpenedAt { path, opened: &opened };
+            Some(sparing::laid_behind(wanted, image, content.bytes(), drives, &choices)?)
+        }
+        None => None,
+    };
+    let made = laid.as_ref().map(|laid| &laid.made);
+    let composed = made.map(|made| FromFile::new(made, path));
     let published = published::published(path, &asked.against.known().given);
     let to_do = published.as_ref().map_or_else(|_| Vec::new(), |published| checks(&opened, published));
     let image = Image {
         path,
         is_file: true,
         inspection: &opened.inspection,
-        bytes: Some(opened.bytes()),
-        hole_bytes: 0,
+        bytes: Some(made.map_or(opened.bytes(), ReadAt::size)),
+        hole_bytes: made.map_or(0, Composition::hole_bytes),
         report: None,
         expects: None,
         checks: &to_do,
-        behind: None,
+        behind: laid.as_ref().map(LaidBehind::told),
     };
     let mut plan = planning::plan_for(Chosen { kind: JobKind::Write, choices }, &image, &asked.job, platform, session)?;
     let first = SavedFirst::of(asked, &plan, platform)?;
@@ -100,21 +117,14 @@ fn from_file(asked: &Write, named: &Path, session: &Session<'_>) -> Result<Exit,
     let prepared = preparing
         .prepare(&mut plan, published, confirming)
         .and_then(|prepared| SavedFirst::save(first.as_ref(), platform, session).map(|()| prepared));
-    let (proven, cleared) = match prepared {
-        Ok(prepared) => prepared,
-        Err(failure) => return Err(job::refused(&plan, &started, failure, session)),
-    };
+    let (proven, cleared) = prepared.map_err(|failure| job::refused(&plan, &started, failure, session))?;
     let Proven { content, checked, .. } = proven;
-    let source = KeptImage(content.bytes());
-    let ready = Ready {
-        image,
-        source: &source,
-        checked,
-        plan: &plan,
-        cleared,
-        started: &started,
-        news: None,
-        told_as: ToldAs::Image,
+    let kept = KeptImage(content.bytes());
+    let (source, checked): (&dyn Source, Checked) = match &composed {
+        Some(composed) => (composed, Checked::default()),
+        None => (&kept, checked),
     };
+    let (started, told_as) = (started.as_str(), ToldAs::Image);
+    let ready = Ready { image, source, checked, plan: &plan, cleared, started, news: None, told_as };
     job::run(ready, platform, session)
 }

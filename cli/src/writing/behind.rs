@@ -2,20 +2,18 @@
 
 use pyrotyp_core::catalogue::{Catalogue, LiveSettings};
 use pyrotyp_core::compose::{FileBytes, SparePlace, SpareWish, Tree, VolumeKind};
+use pyrotyp_core::contents;
 use pyrotyp_core::devices::{Platform, Sectors};
 use pyrotyp_core::drive::{Choice, Drive};
 use pyrotyp_core::image::Naming;
-use pyrotyp_core::ledger::{Index, JobQuery};
-use pyrotyp_core::plan::SurveyError;
-use pyrotyp_core::record::{DriveIdentity, JobResult, SparePartition};
+use pyrotyp_core::record::{JobResult, SparePartition};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::text::foreign::quoted;
-use pyrotyp_core::{contents, ledger};
 
 use crate::asked::{AskedSpare, Common, Write};
 use crate::exit::{Exit, Failure, plain};
 use crate::session::Session;
-use crate::session::folders::state_folder;
+use crate::session::recognised::Records;
 use crate::session::release;
 
 /// The label that stands for what the catalogue says.
@@ -24,7 +22,7 @@ const SETTINGS: &str = "settings";
 /// Partitions that are to lie behind an image.
 pub(crate) enum Wanted {
     /// New ones, and what each is for.
-    New(Vec<(SpareWish<'static>, String)>),
+    New { wishes: Vec<SpareWish<'static>>, uses: Vec<String> },
     /// Those that are there already.
     Kept(Vec<SparePlace>),
 }
@@ -38,10 +36,10 @@ pub(crate) fn wanted(
     session: &Session<'_>,
 ) -> Result<Option<Wanted>, Failure> {
     let kept = if asked.job.only_changed { kept_on_all(choices, platform, session.common)? } else { Vec::new() };
-    let wishes: Result<Vec<_>, _> = asked.spare.iter().map(|one| wish(one, naming, session.common)).collect();
-    let wishes = wishes?;
+    let asked: Result<Vec<_>, _> = asked.spare.iter().map(|one| wish(one, naming, session.common)).collect();
+    let (wishes, uses): (Vec<SpareWish<'static>>, Vec<String>) = asked?.into_iter().unzip();
     let is_same = |wish: &SpareWish<'_>, kept: &SparePlace| wish.label.eq_ignore_ascii_case(&kept.label);
-    let are_same = wishes.len() == kept.len() && wishes.iter().zip(&kept).all(|((wish, _), kept)| is_same(wish, kept));
+    let are_same = wishes.len() == kept.len() && wishes.iter().zip(&kept).all(|(wish, kept)| is_same(wish, kept));
     match kept.first() {
         Some(_) if wishes.is_empty() || are_same => Ok(Some(Wanted::Kept(kept))),
         Some(first) => {
@@ -51,7 +49,7 @@ pub(crate) fn wanted(
             Err(Failure::new(Exit::Usage, text, next))
         }
         None if wishes.is_empty() => Ok(None),
-        None => Ok(Some(Wanted::New(wishes))),
+        None => Ok(Some(Wanted::New { wishes, uses })),
     }
 }
 
@@ -139,18 +137,9 @@ fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Ve
 
 /// What the last job that changed this drive put behind its image.
 fn on_record(drive: &Drive, common: &Common) -> Result<Vec<SparePartition>, Failure> {
-    let Some(state) = state_folder(common).filter(|_| !drive.tag.is_unsure()) else { return Ok(Vec::new()) };
-    let fail = |source| Failure::from(SurveyError::Records { state: state.clone(), source });
-    let tag = Some(drive.tag.to_string());
-    let jobs =
-        Index::of(&state).and_then(|index| index.jobs(&JobQuery { tag, ..JobQuery::default() })).map_err(fail)?;
-    let own = DriveIdentity::of(drive).anywhere();
-    let changed = jobs.into_iter().find_map(|job| {
-        let one = job.drives.iter().find(|one| one.drive == own)?;
-        (job.changed(one) && one.result != JobResult::Refused).then_some((job.job, one.result))
-    });
-    let Some((job, result)) = changed else { return Ok(Vec::new()) };
-    let mut spare = ledger::read(&state, &job).map_err(fail)?.map_or_else(Vec::new, |record| record.image.spare);
+    let Some(records) = Records::of(common)? else { return Ok(Vec::new()) };
+    let Some((job, result)) = records.last_change(drive)? else { return Ok(Vec::new()) };
+    let mut spare = records.record(&job.job)?.map_or_else(Vec::new, |record| record.image.spare);
     // A job that broke off may have left a volume half made.
     spare.retain(|one| one.was_there || matches!(result, JobResult::Verified | JobResult::Written));
     Ok(spare)

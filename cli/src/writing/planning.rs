@@ -20,7 +20,7 @@ use crate::asked::{Common, Job};
 use crate::exit::{Exit, Failure, plain};
 use crate::out::say;
 use crate::session::Session;
-use crate::session::attached::{ARRIVING, choose_drive};
+use crate::session::attached::{ARRIVING, choose_drive, needs_medium};
 use crate::session::folders::state_folder;
 use crate::session::preferences::Preferences;
 use crate::session::settings::bench;
@@ -172,6 +172,30 @@ pub(crate) fn choices(
         choices.push(choice);
     }
     Ok(choices)
+}
+
+/// Drives for which the same is put together.
+pub(crate) struct AlikeDrives {
+    /// Size of the smallest, in bytes.
+    pub(crate) bytes: u64,
+    /// Their smallest unit, in bytes.
+    pub(crate) sector_bytes: u32,
+    /// Their tags in one line: who they are.
+    pub(crate) tags: String,
+}
+
+/// The drives as one, where they can be.
+pub(crate) fn alike(choices: &[Choice]) -> Result<AlikeDrives, Failure> {
+    choices.iter().try_for_each(|choice| needs_medium(&choice.drive))?;
+    let drives = || choices.iter().map(|choice| &choice.drive);
+    let sector_bytes = drives().map(|drive| drive.sector_bytes).max().unwrap_or(512);
+    if drives().any(|drive| drive.sector_bytes != sector_bytes) {
+        let text = "these drives have sectors of different sizes, and no volume suits all of them";
+        return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
+    }
+    let tags: Vec<&str> = drives().map(|drive| drive.tag.as_str()).collect();
+    let bytes = drives().map(|drive| drive.bytes).min().unwrap_or_default();
+    Ok(AlikeDrives { bytes, sector_bytes, tags: tags.join(" ") })
 }
 
 /// Drives that were chosen, and for what.

@@ -1,108 +1,66 @@
-//! An image with partitions behind it onto drives.
+//! An image and the partitions behind it, put together for the drives of a job.
 
 use std::path::Path;
 
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::compose::{
-    ComposeError, SpareDrive, SpareFault, SparePlace, SpareWish, Spared, kept_beside, serial, spared,
+    ComposeError, Composition, SpareDrive, SpareFault, SparePlace, Spared, kept_beside, serial, spared,
 };
-use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Choice;
-use pyrotyp_core::examine::checks;
-use pyrotyp_core::job::Checked;
 use pyrotyp_core::plan::BehindImage;
-use pyrotyp_core::published;
-use pyrotyp_core::record::{AlteredBytes, JobKind, SparePartition};
+use pyrotyp_core::record::{AlteredBytes, SparePartition};
 use pyrotyp_core::text::{Shown, chain, shell};
 
 use super::behind::Wanted;
-use super::confirming::Confirming;
-use super::job::{self, Ready, ToldAs};
-use super::planning::{self, Behind, Chosen, Image};
-use super::preparing::Preparing;
-use super::saving::SavedFirst;
-use super::unchanged::FromFile;
-use crate::asked::Write;
+use super::planning::{AlikeDrives, Behind};
 use crate::exit::{Exit, Failure};
-use crate::session::Session;
-use crate::session::attached::needs_medium;
-use crate::session::examining::content;
 use crate::session::images::OpenedAt;
 use crate::show::text::partition_words;
 
-/// An image that is to be written with partitions behind it.
-pub(crate) struct Sparing<'a> {
-    pub(crate) asked: &'a Write,
-    pub(crate) image: OpenedAt<'a>,
-    pub(crate) choices: Vec<Choice>,
-    pub(crate) platform: &'a dyn Platform,
-    pub(crate) session: &'a Session<'a>,
-    /// When the command began, RFC 3339.
-    pub(crate) started: &'a str,
+/// An image with partitions behind it.
+pub(crate) struct LaidBehind<'a> {
+    /// What goes onto the drives.
+    pub(crate) made: Composition<'a>,
+    planned: BehindImage,
+    /// What the card says of them, a line each.
+    words: Vec<String>,
+    is_kept: bool,
 }
 
-/// Writes it.
-pub(crate) fn run(of: Sparing<'_>, wanted: Wanted, confirming: Confirming) -> Result<Exit, Failure> {
-    let Sparing { asked, image: OpenedAt { path, opened }, choices, platform, session, started } = of;
-    choices.iter().try_for_each(|choice| needs_medium(&choice.drive))?;
-    let drive = alike(&choices)?;
-    let content = content(path, opened, drive.bytes, session)?;
+impl LaidBehind<'_> {
+    /// What the plan and the card have to know of it.
+    pub(crate) fn told(&self) -> Behind<'_> {
+        Behind { planned: &self.planned, words: &self.words, is_kept: self.is_kept }
+    }
+}
+
+/// Puts it together from what goes onto the drives of the image alone.
+pub(crate) fn laid_behind<'a>(
+    wanted: &Wanted,
+    OpenedAt { path, opened }: OpenedAt<'_>,
+    content: &'a dyn ReadAt,
+    drives: &AlikeDrives,
+    choices: &[Choice],
+) -> Result<LaidBehind<'a>, Failure> {
+    let AlikeDrives { bytes, sector_bytes, tags } = drives;
+    // The same on the same drives, so that a job can be gone on with.
+    let drive = SpareDrive { bytes: *bytes, sector_bytes: *sector_bytes, serial: serial(tags, "behind the image") };
     let (made, uses) = match wanted {
-        Wanted::New(new) => {
-            let (wishes, uses): (Vec<SpareWish<'static>>, Vec<String>) = new.into_iter().unzip();
-            (spared(content.bytes(), &opened.inspection, drive, &wishes), uses)
-        }
-        Wanted::Kept(kept) => (kept_beside(content.bytes(), &opened.inspection, drive, &kept), Vec::new()),
+        Wanted::New { wishes, uses } => (spared(content, &opened.inspection, drive, wishes), uses.as_slice()),
+        Wanted::Kept(kept) => (kept_beside(content, &opened.inspection, drive, kept), &[][..]),
     };
-    let made = made.map_err(|fault| unmade(path, &fault))?;
-    if made.reaches_end && choices.iter().any(|choice| choice.drive.bytes != drive.bytes) {
+    let Spared { made, places, altered, reaches_end, notes } = made.map_err(|fault| unmade(path, &fault))?;
+    if reaches_end && choices.iter().any(|choice| choice.drive.bytes != *bytes) {
         let text = "the image's GUID partition table ends with its drive, and these drives have different sizes";
         return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
     }
     let is_kept = uses.is_empty();
-    let words = lines(&made, &uses);
-    let image_bytes = content.bytes().size();
-    let spare = made.places.iter().map(|place| SparePartition { was_there: is_kept, ..partition(place) }).collect();
-    let planned = BehindImage { image_bytes, sha256: None, spare, altered: AlteredBytes::all(&made.altered) };
-    let source = FromFile::new(&made.made, path);
-    let published = published::published(path, &asked.against.known().given);
-    let to_do = published.as_ref().map_or_else(|_| Vec::new(), |published| checks(opened, published));
-    let image = Image {
-        path,
-        is_file: true,
-        inspection: &opened.inspection,
-        bytes: Some(made.made.size()),
-        hole_bytes: made.made.hole_bytes(),
-        report: None,
-        expects: None,
-        checks: &to_do,
-        behind: Some(Behind { planned: &planned, words: &words, is_kept }),
-    };
-    let chosen = Chosen { kind: JobKind::Write, choices };
-    let mut plan = planning::plan_for(chosen, &image, &asked.job, platform, session)?;
-    let first = SavedFirst::of(asked, &plan, platform)?;
-    let preparing = Preparing { against: &asked.against, opened, image, files: None, platform, session };
-    let prepared = preparing
-        .prepare(&mut plan, published, confirming)
-        .and_then(|prepared| SavedFirst::save(first.as_ref(), platform, session).map(|()| prepared));
-    let (_, cleared) = prepared.map_err(|failure| job::refused(&plan, started, failure, session))?;
-    let (checked, told_as) = (Checked::default(), ToldAs::Image);
-    let ready = Ready { image, source: &source, checked, plan: &plan, cleared, started, news: None, told_as };
-    job::run(ready, platform, session)
-}
-
-/// The drives as one: as large as the smallest.
-fn alike(choices: &[Choice]) -> Result<SpareDrive, Failure> {
-    let drives = || choices.iter().map(|choice| &choice.drive);
-    let sector_bytes = drives().map(|drive| drive.sector_bytes).max().unwrap_or(512);
-    if drives().any(|drive| drive.sector_bytes != sector_bytes) {
-        let text = "these drives have sectors of different sizes";
-        return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
-    }
-    let tags: Vec<&str> = drives().map(|drive| drive.tag.as_str()).collect();
-    let bytes = drives().map(|drive| drive.bytes).min().unwrap_or_default();
-    // The same on the same drives, so that a job can be gone on with.
-    Ok(SpareDrive { bytes, sector_bytes, serial: serial(&tags.join(" "), "behind the image") })
+    let spare: Vec<SparePartition> =
+        places.iter().map(|place| SparePartition { was_there: is_kept, ..partition(place) }).collect();
+    let words = lines(&spare, uses, notes);
+    let planned =
+        BehindImage { image_bytes: content.size(), sha256: None, spare, altered: AlteredBytes::all(&altered) };
+    Ok(LaidBehind { made, planned, words, is_kept })
 }
 
 /// A partition for the record.
@@ -118,13 +76,12 @@ fn partition(place: &SparePlace) -> SparePartition {
 }
 
 /// What lies behind the image, a line each; `uses` says what each is for, or nothing of those that stay.
-fn lines(made: &Spared<'_>, uses: &[String]) -> Vec<String> {
+fn lines(spare: &[SparePartition], uses: &[String], notes: Vec<String>) -> Vec<String> {
     let stays = "stays as it is, with its files".to_owned();
-    let one = |(number, place): (usize, &SparePlace)| {
-        format!("{}; {}", partition_words(&partition(place)), uses.get(number).unwrap_or(&stays))
-    };
-    let mut words: Vec<String> = made.places.iter().enumerate().map(one).collect();
-    words.extend(made.notes.iter().cloned());
+    let uses_of = uses.iter().chain(std::iter::repeat(&stays));
+    let mut words: Vec<String> =
+        spare.iter().zip(uses_of).map(|(one, used)| format!("{}; {used}", partition_words(one))).collect();
+    words.extend(notes);
     if !uses.is_empty() {
         words.push("some systems ignore a further partition, and some dislike it: try one stick first".to_owned());
     }

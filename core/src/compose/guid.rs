@@ -1,5 +1,7 @@
 //! Numbers that tell one table or volume from all others.
 
+use data_encoding::HEXLOWER;
+
 /// A number like a random UUID (RFC 9562, section 5.4), which is the same for the same serial number and use.
 pub(super) fn uuid(serial: u32, of: &str) -> [u8; 16] {
     let digest = blake3::hash(&[&serial.to_le_bytes(), of.as_bytes()].concat());
@@ -11,7 +13,7 @@ pub(super) fn uuid(serial: u32, of: &str) -> [u8; 16] {
 
 /// As people write it.
 pub(super) fn text(uuid: [u8; 16]) -> String {
-    let hex: String = uuid.iter().map(|byte| format!("{byte:02x}")).collect();
+    let hex = HEXLOWER.encode(&uuid);
     let groups = [0..8, 8..12, 12..16, 16..20, 20..32].map(|group| hex.get(group).unwrap_or_default().to_owned());
     groups.join("-")
 }

@@ -292,12 +292,12 @@ mod tests {
         // Small files at its top come along, and no others.
         let ext4 = wanted(64 * MIB, 512, VolumeKind::Ext4, TableForm::None);
         let mut tree = Tree::default();
-        tree.add_file("keep.conf", None, FileBytes::Made(b"everything\n".to_vec())).unwrap();
+        tree.add_file("memory.txt", None, FileBytes::Made(b"everything\n".to_vec())).unwrap();
         let made = storage_with(&ext4, &tree).unwrap();
         let file = as_file(&made, 0, 64 * MIB);
-        let said = Command::new("/usr/sbin/debugfs").args(["-R", "cat /keep.conf"]).arg(file.path()).output().unwrap();
+        let said = Command::new("/usr/sbin/debugfs").args(["-R", "cat /memory.txt"]).arg(file.path()).output().unwrap();
         assert!(is_content(&["e2fsck", "-f", "-n"], &file) && said.stdout == b"everything\n");
-        tree.add_file("etc/keep.conf", None, FileBytes::Made(Vec::new())).unwrap();
+        tree.add_file("etc/memory.txt", None, FileBytes::Made(Vec::new())).unwrap();
         assert_eq!(storage_with(&ext4, &tree), Err(ComposeError::NoFiles { kind: VolumeKind::Ext4 }));
         let small = wanted(2 * MIB, 512, VolumeKind::Ext4, TableForm::Mbr);
         assert!(matches!(storage(&small), Err(ComposeError::Size { kind: VolumeKind::Ext4, .. })));

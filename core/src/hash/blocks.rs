@@ -9,6 +9,9 @@ use crate::hash::Taker;
 /// A digest is kept for each stretch of this many bytes, counted from the start of the image.
 pub const BLOCK_BYTES: u64 = 4 * MIB;
 
+/// The digest of a block.
+pub type BlockDigest = blake3::Hash;
+
 /// The BLAKE3 digests of an image's blocks, in their order; the last block may be shorter.
 pub type BlockDigests = Vec<blake3::Hash>;
 

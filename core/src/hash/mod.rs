@@ -8,6 +8,6 @@ mod hashers;
 mod pass;
 
 pub use algorithm::{Algorithm, Sum, SumError};
-pub use blocks::{BLOCK_BYTES, BlockDigests, BlockHasher, first_block, hole_digest};
+pub use blocks::{BLOCK_BYTES, BlockDigest, BlockDigests, BlockHasher, first_block, hole_digest};
 pub use hashers::Hashers;
 pub use pass::{Taker, pass, show};

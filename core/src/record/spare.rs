@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
+use data_encoding::HEXLOWER;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -46,18 +47,12 @@ pub struct AlteredBytes {
 impl AlteredBytes {
     /// Bytes at their places.
     pub fn all(bytes: &BTreeMap<u64, Vec<u8>>) -> Vec<Self> {
-        let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-        bytes.iter().map(|(offset, bytes)| Self { offset: *offset, hex: hex(bytes) }).collect()
+        bytes.iter().map(|(offset, bytes)| Self { offset: *offset, hex: HEXLOWER.encode(bytes) }).collect()
     }
 
     /// The bytes at their places; those that are no hexadecimal digits are left out.
     pub fn at_places(all: &[Self]) -> BTreeMap<u64, Vec<u8>> {
-        let bytes = |hex: &str| {
-            let digits: Option<Vec<u8>> = hex.chars().map(|c| c.to_digit(16).map(|digit| digit as u8)).collect();
-            let digits = digits.filter(|digits| digits.len().is_multiple_of(2) && digits.len() <= 2 * ALTERED_MOST)?;
-            let pair = |pair: &[u8]| pair.iter().fold(0u8, |byte, digit| byte << 4 | digit);
-            Some(digits.chunks_exact(2).map(pair).collect())
-        };
+        let bytes = |hex: &str| HEXLOWER.decode(hex.as_bytes()).ok().filter(|bytes| bytes.len() <= ALTERED_MOST);
         all.iter().filter_map(|one| Some((one.offset, bytes(&one.hex)?))).collect()
     }
 }

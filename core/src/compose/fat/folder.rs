@@ -33,7 +33,9 @@ impl<'a> FatFolders<'a> {
             let (numbers, long): (Vec<usize>, Vec<&str>) =
                 tree.in_folder(number).map(|(number, item)| (number, item.name.as_str())).unzip();
             for (number, short) in numbers.into_iter().zip(short_names(&long)) {
-                names.iter_mut().skip(number).take(1).for_each(|name| *name = Some(short));
+                if let Some(name) = names.get_mut(number) {
+                    *name = Some(short);
+                }
             }
         }
         Self { tree, label, names }

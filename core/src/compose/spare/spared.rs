@@ -70,11 +70,6 @@ pub struct Spared<'a> {
 /// The image with its tables renewed, and nothing else: as it is compared.
 pub fn patched<'a>(image: &'a dyn ReadAt, altered: &BTreeMap<u64, Vec<u8>>) -> Composition<'a> {
     let mut made = Composition::zeros(image.size());
-    put_patched(&mut made, image, altered);
-    made
-}
-
-fn put_patched<'a>(made: &mut Composition<'a>, image: &'a dyn ReadAt, altered: &BTreeMap<u64, Vec<u8>>) {
     let mut next = 0;
     let put_range = |made: &mut Composition<'a>, range: Range<u64>| {
         let start = range.start;
@@ -86,11 +81,12 @@ fn put_patched<'a>(made: &mut Composition<'a>, image: &'a dyn ReadAt, altered: &
         if *at < next || end > image.size() {
             continue;
         }
-        put_range(made, next..*at);
+        put_range(&mut made, next..*at);
         made.put(*at, bytes.clone());
         next = end;
     }
-    put_range(made, next..image.size());
+    put_range(&mut made, next..image.size());
+    made
 }
 
 /// Where the room behind an image lies: whole blocks, so that each belongs to one partition, or to none.

@@ -201,7 +201,7 @@ fn what_an_entry_was_rounded_up_by_is_not_given_away() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(48) })]
     #[test]
     fn the_image_is_equal_but_for_its_tables_and_what_lies_behind_is_found(
         kind in 0usize..7, drive_bytes in 24 * MIB..600 * MIB, first in 1u64..300, kinds: [bool; 2], is_one: bool,
