@@ -222,7 +222,7 @@ pub(crate) fn steady() -> insta::Settings {
     settings.add_filter(r"bytes \d+ to \d+: the drive is gone", "bytes [RANGE]: the drive is gone");
     settings.add_filter(r"127\.0\.0\.1:\d+", "[SERVER]");
     settings.add_filter(r"(checked|  )\s*\d{4}-\d\d-\d\d, ", "$1[DAY], ");
-    settings.add_filter(r"found on \d{4}-\d\d-\d\d", "found on [DAY]");
+    settings.add_filter(r"(found|kept) on \d{4}-\d\d-\d\d", "$1 on [DAY]");
     settings.add_filter(r"what it was on \d{4}-\d\d-\d\d", "what it was on [DAY]");
     settings.add_filter(r"checksums of \d{4}-\d\d-\d\d", "checksums of [DAY]");
     settings.add_filter(r"first used here on \d{4}-\d\d-\d\d", "first used here on [DAY]");
