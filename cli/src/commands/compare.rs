@@ -8,7 +8,6 @@ use pyrotyp_core::compose::patched;
 use pyrotyp_core::contents::contents;
 use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
-use pyrotyp_core::examine::OpenedImage;
 use pyrotyp_core::image::Summary;
 use pyrotyp_core::job::{Comparison, JobFault};
 use pyrotyp_core::record::{AlteredBytes, Conclusion, DriveIdentity, ImageRecord, JobResult, SparePartition};
@@ -23,7 +22,7 @@ use crate::session::Session;
 use crate::session::attached::{platform, whole_drive};
 use crate::session::examining::content;
 use crate::session::folders::state_folder;
-use crate::session::images::{fit_to_write, on_shelf_or_file, open_image};
+use crate::session::images::{OpenedAt, fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::onto;
 use crate::session::recognised::{Recognised, Records, recognise};
 use crate::show::json::ComparedWith;
@@ -60,7 +59,7 @@ pub(crate) fn run(asked: &str, image: Option<&Path>, session: &Session<'_>) -> R
     let platform = platform(session.common)?;
     let of = whole_drive(&*platform, asked, session)?;
     let drive = platform.open(&of)?;
-    with_image(&*platform, ComparedDrive { of: &of, drive: &*drive }, ComparedImage { path, image: &image }, session)
+    with_image(&*platform, ComparedDrive { of: &of, drive: &*drive }, OpenedAt { path, opened: &image }, session)
 }
 
 /// A drive that is compared.
@@ -70,20 +69,13 @@ struct ComparedDrive<'a> {
     drive: &'a dyn DriveIo,
 }
 
-/// The image that it is compared with.
-#[derive(Clone, Copy)]
-struct ComparedImage<'a> {
-    path: &'a Path,
-    image: &'a OpenedImage,
-}
-
 fn with_image(
     platform: &dyn Platform,
     opened: ComparedDrive<'_>,
-    against: ComparedImage<'_>,
+    against: OpenedAt<'_>,
     session: &Session<'_>,
 ) -> Result<Exit, Failure> {
-    let (ComparedDrive { of, drive }, ComparedImage { path, image }) = (opened, against);
+    let (ComparedDrive { of, drive }, OpenedAt { path, opened: image }) = (opened, against);
     let content = content(path, image, of.bytes, session)?;
     let inspection = &image.inspection;
     // Without the records it is compared all the same: then what enters a partition behind it shows as different.
@@ -147,7 +139,7 @@ fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
             let image = open_image(&path, session.common)?;
             say(session.common, &format!("it begins like {} of the shelf\n", path.shown()));
             let opened = ComparedDrive { of: &of, drive: &*drive };
-            return with_image(&*platform, opened, ComparedImage { path: &path, image: &image }, session);
+            return with_image(&*platform, opened, OpenedAt { path: &path, opened: &image }, session);
         }
         Recognised::Nothing => {
             return Err(none(format!("nothing on this bench tells what drive {} should hold", of.tag)));

@@ -5,10 +5,14 @@ use crate::compose::error::ComposeError;
 use crate::compose::guid;
 use crate::compose::tree::{FileBytes, ROOT, Tree, TreeContent, TreeItem};
 use crate::compose::volume_kind::VolumeKind;
-use crate::machine::{self, GivenFile, ProgramError, WrittenStretch};
+use crate::machine::{self, GivenFile, ProgramError, ProgramRun, WrittenStretch};
 
 /// The system's own program.
 const PROGRAM: &str = "mkfs.ext4";
+/// The time that it takes for now, in seconds since 1970: the same words give the same bytes at any time.
+const NOW: (&str, &str) = ("E2FSPROGS_FAKE_TIME", "1767225600");
+/// The word with which it is told of a folder whose files it takes in.
+const FOLDER_WORD: &str = "-d";
 /// Size of a block, in bytes: a multiple of every sector.
 const BLOCK_BYTES: u64 = 4096;
 /// Below this there is no room for anything.
@@ -40,7 +44,9 @@ pub(super) fn ext4(wanted: &ExtVolume<'_>, tree: &Tree<'_>) -> Result<Compositio
     let block = BLOCK_BYTES.to_string();
     let words = ["-q", "-F", "-b", &block, "-m", "0", "-U", &uuid, "-E", &options, "-L", wanted.label];
     let words: Vec<String> = words.map(str::to_owned).to_vec();
-    let written = machine::written_by(PROGRAM, &words, bytes, &files).map_err(of_program)?;
+    let folder = (!files.is_empty()).then_some((FOLDER_WORD, files.as_slice()));
+    let run = ProgramRun { program: PROGRAM, words: &words, environment: &[NOW], folder };
+    let written = machine::written_by(&run, bytes).map_err(of_program)?;
     let parts = written.into_iter().map(|WrittenStretch { at, bytes }| (at, bytes));
     Ok(Composition::between_holes(bytes, parts))
 }

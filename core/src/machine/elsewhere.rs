@@ -9,7 +9,7 @@ use std::process::Command;
 use crate::stop::Cancel;
 
 use super::person::{Person, PersonError};
-use super::sparse::{GivenFile, ProgramError, WrittenStretch};
+use super::sparse::{ProgramError, ProgramRun, WrittenStretch};
 
 fn unknown<T>() -> io::Result<T> {
     Err(io::Error::new(io::ErrorKind::Unsupported, "this system can't be asked for that"))
@@ -154,11 +154,6 @@ pub fn host_name() -> Option<String> {
 ///
 /// # Errors
 /// Always: there is none.
-pub fn written_by(
-    program: &str,
-    _words: &[String],
-    _bytes: u64,
-    _files: &[GivenFile<'_>],
-) -> Result<Vec<WrittenStretch>, ProgramError> {
-    Err(ProgramError::Missing { program: program.to_owned() })
+pub fn written_by(run: &ProgramRun<'_>, _bytes: u64) -> Result<Vec<WrittenStretch>, ProgramError> {
+    Err(ProgramError::Missing { program: run.program.to_owned() })
 }

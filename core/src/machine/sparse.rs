@@ -2,6 +2,19 @@
 
 use std::io;
 
+/// A program of the system, and what it is told.
+#[derive(Clone, Copy, Debug)]
+pub struct ProgramRun<'a> {
+    /// Its name.
+    pub program: &'a str,
+    /// Its words, before the file that it works on.
+    pub words: &'a [String],
+    /// What its environment holds beside the person's own.
+    pub environment: &'a [(&'a str, &'a str)],
+    /// The word with which it is told of a folder, and what lies in that; nothing where it is told of none.
+    pub folder: Option<(&'a str, &'a [GivenFile<'a>])>,
+}
+
 /// A file that is given to a program.
 #[derive(Clone, Copy, Debug)]
 pub struct GivenFile<'a> {

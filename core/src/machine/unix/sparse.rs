@@ -9,7 +9,7 @@ use std::process::{Command, Stdio};
 use rustix::fs::{SeekFrom, seek};
 use rustix::io::Errno;
 
-use crate::machine::sparse::{GivenFile, ProgramError, WrittenStretch};
+use crate::machine::sparse::{GivenFile, ProgramError, ProgramRun, WrittenStretch};
 
 /// Most that is held of what a program wrote, in bytes.
 const MOST: u64 = 192 << 20;
@@ -22,38 +22,28 @@ fn find(program: &str) -> Option<PathBuf> {
     folders.map(|folder| folder.join(program)).find(|file| file.is_file())
 }
 
-/// The time that programs of e2fsprogs take for now, in seconds since 1970: the same words give the same bytes at any time.
-const NOW: (&str, &str) = ("E2FSPROGS_FAKE_TIME", "1767225600");
-/// The word with which such a program is told of a folder whose files it takes in.
-const FOLDER_WORD: &str = "-d";
-
-/// Runs a program on an empty file of so many bytes, which comes behind its words, and gives what it wrote there. Files are given to it
-/// in a folder, where there are any.
+/// Has a program work on an empty file of so many bytes, and gives what it wrote there.
 ///
 /// # Errors
 /// When the program is not there or fails, or wrote more than can be held.
-pub fn written_by(
-    program: &str,
-    words: &[String],
-    bytes: u64,
-    files: &[GivenFile<'_>],
-) -> Result<Vec<WrittenStretch>, ProgramError> {
+pub fn written_by(run: &ProgramRun<'_>, bytes: u64) -> Result<Vec<WrittenStretch>, ProgramError> {
+    let ProgramRun { program, words, environment, folder: given } = *run;
     let called = || program.to_owned();
     let fail = |source| ProgramError::File { source };
     let found = find(program).ok_or_else(|| ProgramError::Missing { program: called() })?;
     let file = tempfile::NamedTempFile::new().map_err(fail)?;
     file.as_file().set_len(bytes).map_err(fail)?;
     let folder = tempfile::tempdir().map_err(fail)?;
-    for GivenFile { name, bytes } in files {
+    for GivenFile { name, bytes } in given.map_or(&[][..], |(_, files)| files) {
         std::fs::write(folder.path().join(name), bytes).map_err(fail)?;
     }
-    let given = (!files.is_empty()).then(|| [FOLDER_WORD.as_ref(), folder.path().as_os_str()]);
+    let given = given.map(|(word, _)| [word.as_ref(), folder.path().as_os_str()]);
     let output = Command::new(found)
         .args(words)
         .args(given.into_iter().flatten())
         .arg(file.path())
         .env("LC_ALL", "C")
-        .env(NOW.0, NOW.1)
+        .envs(environment.iter().copied())
         .stdin(Stdio::null())
         .output()
         .map_err(fail)?;
