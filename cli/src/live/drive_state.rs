@@ -36,12 +36,19 @@ pub(crate) struct DriveState {
     pub parts: [PartOfDrive; PARTS],
     /// Bytes a second in each part, by the stage that was there last.
     pub speeds: [u64; PARTS],
+    pub trouble: Trouble,
+    pub result: Option<JobResult>,
+}
+
+/// What does not go as it should.
+#[derive(Default)]
+pub(crate) struct Trouble {
     /// Pieces that were written or read a second time.
     pub again: u32,
-    /// The drive does not answer for so many seconds, or why it differs is being found out.
+    /// The drive does not answer for so many seconds.
     pub stalled: Option<u64>,
+    /// Why it differs is being found out.
     pub is_diagnosed: bool,
-    pub result: Option<JobResult>,
 }
 
 /// The stages that a person waits for, as they are called.
@@ -72,9 +79,7 @@ impl DriveState {
             estimate: Estimate::new(read_back),
             parts: [PartOfDrive::Old; PARTS],
             speeds: [0; PARTS],
-            again: 0,
-            stalled: None,
-            is_diagnosed: false,
+            trouble: Trouble::default(),
             result: None,
         }
     }
@@ -91,9 +96,11 @@ impl DriveState {
             }
             Event::Moved { done, .. } => self.moved(*done),
             Event::GoingOn { from } => (self.kept, self.goes_on) = (*from, true),
-            Event::Retried { .. } | Event::ReadAgain { .. } => self.again = self.again.saturating_add(1),
-            Event::Stalled { seconds } => self.stalled = Some(*seconds),
-            Event::Diagnosing => self.is_diagnosed = true,
+            Event::Retried { .. } | Event::ReadAgain { .. } => {
+                self.trouble.again = self.trouble.again.saturating_add(1)
+            }
+            Event::Stalled { seconds } => self.trouble.stalled = Some(*seconds),
+            Event::Diagnosing => self.trouble.is_diagnosed = true,
             Event::Over { result } => self.result = Some(*result),
             _ => {}
         }
@@ -105,7 +112,7 @@ impl DriveState {
             self.pace = Pace::from(done);
         }
         self.pace.mark(done);
-        self.stalled = None;
+        self.trouble.stalled = None;
         let part = match self.stage {
             Some(Stage::Body) => PartOfDrive::Written,
             Some(Stage::ReadBack) => PartOfDrive::Proven,
@@ -168,10 +175,10 @@ mod tests {
         assert_eq!((count(&drive, PartOfDrive::Written), drive.pace.rate(), drive.kept), (15, None, 15 * MIB));
         hear(&mut drive, Event::Stalled { seconds: 20 });
         hear(&mut drive, Event::Retried { at: 7 });
-        assert_eq!((drive.stalled, drive.again), (Some(20), 1));
+        assert_eq!((drive.trouble.stalled, drive.trouble.again), (Some(20), 1));
         std::thread::sleep(Duration::from_millis(600));
         hear(&mut drive, Event::Moved { stage: Stage::Body, done: 45 * MIB });
-        assert_eq!((drive.stalled, drive.percent(), count(&drive, PartOfDrive::Written)), (None, 75, 45));
+        assert_eq!((drive.trouble.stalled, drive.percent(), count(&drive, PartOfDrive::Written)), (None, 75, 45));
         assert!(drive.pace.rate().is_some_and(|rate| rate < 30.0 * MIB as f64 / 0.6));
         assert!(drive.speeds[44] > 0 && drive.speeds[45] == 0);
         hear(&mut drive, Event::Began { stage: Stage::ReadBack, bytes: Some(60 * MIB) });

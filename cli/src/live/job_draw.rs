@@ -97,8 +97,8 @@ fn doing(drive: &DriveState) -> (&'static str, Color) {
         (Some(JobResult::Failed), _) => ("FAILED", Color::Red),
         (Some(JobResult::Refused), _) => ("refused", Color::Yellow),
         (Some(JobResult::Stopped), _) => ("stopped", Color::Yellow),
-        (None, _) if drive.is_diagnosed => ("it differs: finding out why", Color::Red),
-        (None, _) if drive.stalled.is_some() => ("no answer", Color::Red),
+        (None, _) if drive.trouble.is_diagnosed => ("it differs: finding out why", Color::Red),
+        (None, _) if drive.trouble.stalled.is_some() => ("no answer", Color::Red),
         (None, Some(stage)) => (name_of(stage), Color::Reset),
         (None, None) => ("waits", Color::Reset),
     }
@@ -110,14 +110,14 @@ fn far(drive: &DriveState, since: Duration) -> String {
         return String::new();
     }
     let mut words = amount(drive.pace.done(), drive.total, drive.pace.rate(), drive.left(since));
-    if let Some(seconds) = drive.stalled {
+    if let Some(seconds) = drive.trouble.stalled {
         words.push_str(&format!("  no answer for {seconds} s"));
     }
     words
 }
 
 fn again(drive: &DriveState) -> String {
-    match drive.again {
+    match drive.trouble.again {
         0 => String::new(),
         1 => "  1 piece tried again".to_owned(),
         several => format!("  {several} pieces tried again"),

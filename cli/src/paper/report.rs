@@ -69,13 +69,29 @@ struct DrivePart {
     fault: Option<String>,
     stages: Vec<StagePart>,
     plot: Option<String>,
-    map: Option<String>,
-    map_words: String,
-    differences: Vec<String>,
-    more: u64,
-    conclusion: Option<String>,
-    next: Option<&'static str>,
+    map: Option<MapPart>,
+    differences: DifferencesPart,
+    conclusion: Option<ConclusionPart>,
     findings: Vec<Said>,
+}
+
+/// Where the image was looked at on a drive.
+struct MapPart {
+    drawn: String,
+    words: String,
+}
+
+/// Where a drive differs, a line each.
+struct DifferencesPart {
+    lines: Vec<String>,
+    /// How many more there are.
+    more: u64,
+}
+
+/// What that means, and what to do.
+struct ConclusionPart {
+    words: String,
+    next: &'static str,
 }
 
 fn outcome(result: JobResult, kind: JobKind) -> Ending {
@@ -147,6 +163,7 @@ fn drive_part(drive: &DriveRecord, record: &Record) -> DrivePart {
         (true, 1) => "all of it read back; one place differs".to_owned(),
         (true, places) => format!("all of it read back; {places} places differ"),
     };
+    let words = format!("The image, {} of the drive's {}: {read}.", human_bytes(bytes), human_bytes(drive.drive.bytes));
     DrivePart {
         tag: drive.drive.tag.shown(),
         name: drive.drive.name(),
@@ -156,21 +173,21 @@ fn drive_part(drive: &DriveRecord, record: &Record) -> DrivePart {
         fault: told.fault.as_ref().map(|fault| fault.shown()),
         stages: stages(drive),
         plot: told.gauged.as_ref().map_or_else(|| speed_plot(&told.speeds), gauged_plot),
-        map: image_map(bytes, told.result, &told.differences).filter(|_| is_seen && told.gauged.is_none()),
-        map_words: format!(
-            "The image, {} of the drive's {}: {read}.",
-            human_bytes(bytes),
-            human_bytes(drive.drive.bytes)
-        ),
-        differences: told
-            .gauged
-            .iter()
-            .flat_map(gauged::areas)
-            .chain(told.differences.iter().filter(|_| told.gauged.is_none()).take(TOLD).map(difference))
-            .collect(),
-        more: told.more_differences.saturating_add(told.differences.len().saturating_sub(TOLD) as u64),
-        conclusion: told.conclusion.map(|conclusion| conclusion.to_string()),
-        next: told.conclusion.map(|conclusion| conclusion.next_step()),
+        map: image_map(bytes, told.result, &told.differences)
+            .filter(|_| is_seen && told.gauged.is_none())
+            .map(|drawn| MapPart { drawn, words }),
+        differences: DifferencesPart {
+            lines: told
+                .gauged
+                .iter()
+                .flat_map(gauged::areas)
+                .chain(told.differences.iter().filter(|_| told.gauged.is_none()).take(TOLD).map(difference))
+                .collect(),
+            more: told.more_differences.saturating_add(told.differences.len().saturating_sub(TOLD) as u64),
+        },
+        conclusion: told
+            .conclusion
+            .map(|conclusion| ConclusionPart { words: conclusion.to_string(), next: conclusion.next_step() }),
         findings: drive.findings.iter().take(TOLD).map(said).collect(),
     }
 }

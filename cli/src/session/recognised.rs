@@ -41,6 +41,13 @@ pub(crate) struct Records {
     index: Index,
 }
 
+/// The last job that changed anything on a drive.
+pub(crate) struct LastChange {
+    pub(crate) job: JobRow,
+    /// What came of it there.
+    pub(crate) result: JobResult,
+}
+
 impl Records {
     /// None where there is no place for any.
     pub(crate) fn of(common: &Common) -> Result<Option<Self>, Failure> {
@@ -56,7 +63,7 @@ impl Records {
     }
 
     /// The last job that changed anything on this very drive, and what came of it; none of a drive that can't be told from others.
-    pub(crate) fn last_change(&self, drive: &Drive) -> Result<Option<(JobRow, JobResult)>, Failure> {
+    pub(crate) fn last_change(&self, drive: &Drive) -> Result<Option<LastChange>, Failure> {
         if drive.tag.is_unsure() {
             return Ok(None);
         }
@@ -66,17 +73,16 @@ impl Records {
         Ok(jobs.into_iter().find_map(|job| {
             let one = job.drives.iter().find(|one| one.drive == own)?;
             let result = (job.changed(one) && one.result != JobResult::Refused).then_some(one.result)?;
-            Some((job, result))
+            Some(LastChange { job, result })
         }))
     }
 
     /// The job whose image this very drive holds: whatever the last one left counts, and no earlier one.
     fn brought_last(&self, drive: &Drive) -> Result<Option<JobRow>, Failure> {
         let last = self.last_change(drive)?;
-        let brought = |(job, result): &(JobRow, JobResult)| {
-            job.kind.brings_an_image() && is_whole(*result) && job.ended.is_some()
-        };
-        Ok(last.filter(brought).map(|(job, _)| job))
+        let brought =
+            |last: &LastChange| last.job.kind.brings_an_image() && is_whole(last.result) && last.job.ended.is_some();
+        Ok(last.filter(brought).map(|last| last.job))
     }
 
     /// A job that wrote what begins with this block, to whatever drive.

@@ -6,7 +6,7 @@ use pyrotyp_core::drive::{Choice, Drive, NamedBy};
 use pyrotyp_core::guard::{Confirmed, RULES};
 use pyrotyp_core::image::Summary;
 use pyrotyp_core::job::{ReadBack, Start, Writing};
-use pyrotyp_core::plan::{How, Plan, PlannedImage, Wish};
+use pyrotyp_core::plan::{How, Plan, PlannedImage, ProvenImage, Wish};
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::chain;
 use pyrotyp_core::{FindingId, Level};
@@ -47,9 +47,7 @@ pub(crate) fn claim_unasked(
         bytes: None,
         is_packed: false,
         says: Summary::default(),
-        origin: None,
-        signer: None,
-        proof: None,
+        proven: ProvenImage::default(),
         needs_bytes: drive.bytes,
         hole_bytes: 0,
         laid_out_for: None,

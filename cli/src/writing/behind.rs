@@ -13,7 +13,7 @@ use pyrotyp_core::text::foreign::quoted;
 use crate::asked::{AskedSpare, Common, Write};
 use crate::exit::{Exit, Failure, plain};
 use crate::session::Session;
-use crate::session::recognised::Records;
+use crate::session::recognised::{LastChange, Records};
 use crate::session::release;
 
 /// The label that stands for what the catalogue says.
@@ -37,7 +37,8 @@ pub(crate) fn wanted(
 ) -> Result<Option<Wanted>, Failure> {
     let kept = if asked.job.only_changed { kept_on_all(choices, platform, session.common)? } else { Vec::new() };
     let asked: Result<Vec<_>, _> = asked.spare.iter().map(|one| wish(one, naming, session.common)).collect();
-    let (wishes, uses): (Vec<SpareWish<'static>>, Vec<String>) = asked?.into_iter().unzip();
+    let (wishes, uses): (Vec<SpareWish<'static>>, Vec<String>) =
+        asked?.into_iter().map(|UsedWish { wish, used }| (wish, used)).unzip();
     let is_same = |wish: &SpareWish<'_>, kept: &SparePlace| wish.label.eq_ignore_ascii_case(&kept.label);
     let are_same = wishes.len() == kept.len() && wishes.iter().zip(&kept).all(|(wish, kept)| is_same(wish, kept));
     match kept.first() {
@@ -53,8 +54,15 @@ pub(crate) fn wanted(
     }
 }
 
+/// A partition that was asked for.
+struct UsedWish {
+    wish: SpareWish<'static>,
+    /// What it is for, in words.
+    used: String,
+}
+
 /// The partition that was asked for, and what it is for.
-fn wish(asked: &AskedSpare, naming: &Naming, common: &Common) -> Result<(SpareWish<'static>, String), Failure> {
+fn wish(asked: &AskedSpare, naming: &Naming, common: &Common) -> Result<UsedWish, Failure> {
     let usage = |text: String, next: &str| Failure::new(Exit::Usage, text, next);
     let catalogue = release::kept(common).and_then(|path| release::read(&path).ok());
     let catalogue = catalogue.and_then(|bytes| Catalogue::read(&bytes).ok());
@@ -90,7 +98,7 @@ fn wish(asked: &AskedSpare, naming: &Naming, common: &Common) -> Result<(SpareWi
             words.push_str(&format!(", marked by the file {}", name.shown()));
         }
     }
-    Ok((SpareWish { label, kind, bytes: asked.bytes, tree }, words))
+    Ok(UsedWish { wish: SpareWish { label, kind, bytes: asked.bytes, tree }, used: words })
 }
 
 /// Partitions that lie behind the image on all of these drives alike.
@@ -138,7 +146,7 @@ fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Ve
 /// What the last job that changed this drive put behind its image.
 fn on_record(drive: &Drive, common: &Common) -> Result<Vec<SparePartition>, Failure> {
     let Some(records) = Records::of(common)? else { return Ok(Vec::new()) };
-    let Some((job, result)) = records.last_change(drive)? else { return Ok(Vec::new()) };
+    let Some(LastChange { job, result }) = records.last_change(drive)? else { return Ok(Vec::new()) };
     let mut spare = records.record(&job.job)?.map_or_else(Vec::new, |record| record.image.spare);
     // A job that broke off may have left a volume half made.
     spare.retain(|one| one.was_there || matches!(result, JobResult::Verified | JobResult::Written));

@@ -10,7 +10,7 @@ use pyrotyp_core::examine::Check;
 use pyrotyp_core::guard::{Cleared, Confirmed, Refused};
 use pyrotyp_core::image::{self, Inspection};
 use pyrotyp_core::job::{ReadBack, Start, Writing};
-use pyrotyp_core::plan::{BehindImage, How, Plan, PlannedImage, Resume, Wish};
+use pyrotyp_core::plan::{BehindImage, How, Plan, PlannedImage, ProvenImage, Resume, Wish};
 use pyrotyp_core::published::Report;
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::{Shown, shell};
@@ -100,9 +100,7 @@ impl Image<'_> {
             bytes: self.bytes,
             is_packed: self.is_packed(),
             says: self.inspection.summary(),
-            origin: None,
-            signer: None,
-            proof: None,
+            proven: ProvenImage::default(),
             needs_bytes: match self.behind {
                 Some(_) => self.bytes.unwrap_or_default(),
                 None => self.inspection.span.needs_bytes,

@@ -5,7 +5,7 @@ use crate::compose::error::ComposeError;
 use crate::compose::guid;
 use crate::compose::tree::{FileBytes, ROOT, Tree, TreeContent, TreeItem};
 use crate::compose::volume_kind::VolumeKind;
-use crate::machine::{self, GivenFile, ProgramError, ProgramRun, WrittenStretch};
+use crate::machine::{self, GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 
 /// The system's own program.
 const PROGRAM: &str = "mkfs.ext4";
@@ -44,7 +44,7 @@ pub(super) fn ext4(wanted: &ExtVolume<'_>, tree: &Tree<'_>) -> Result<Compositio
     let block = BLOCK_BYTES.to_string();
     let words = ["-q", "-F", "-b", &block, "-m", "0", "-U", &uuid, "-E", &options, "-L", wanted.label];
     let words: Vec<String> = words.map(str::to_owned).to_vec();
-    let folder = (!files.is_empty()).then_some((FOLDER_WORD, files.as_slice()));
+    let folder = (!files.is_empty()).then_some(GivenFolder { word: FOLDER_WORD, files: &files });
     let run = ProgramRun { program: PROGRAM, words: &words, environment: &[NOW], folder };
     let written = machine::written_by(&run, bytes).map_err(of_program)?;
     let parts = written.into_iter().map(|WrittenStretch { at, bytes }| (at, bytes));

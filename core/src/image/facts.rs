@@ -81,6 +81,8 @@ pub(super) struct OpticalFacts {
 #[derive(Debug, Default)]
 pub(super) struct Programs {
     pub esps: Vec<EspVolume>,
+    /// EFI system partitions that could not be looked into.
+    pub unseen: Vec<Range<u64>>,
     /// Those that the boot catalogue leads to.
     pub optical: Vec<EfiProgram>,
     /// Those that lie in the optical volume's own tree, where no firmware looks on a stick.
@@ -95,8 +97,6 @@ pub(super) const MBR_SECTOR: u32 = 512;
 pub(super) struct Facts {
     /// Size of the image; `None` inside a container that does not tell it.
     pub bytes: Option<u64>,
-    /// EFI system partitions that could not be looked into.
-    pub unseen: Vec<Range<u64>>,
     pub bios: Bios,
     pub end: End,
     pub stranger: Option<Stranger>,

@@ -17,11 +17,11 @@ pub(super) const HEAD: usize = 64 << 10;
 pub(super) fn read_part(seen: &Seen) -> io::Result<Facts> {
     let mut facts = read(seen, MBR_SECTOR)?;
     (facts.bytes, facts.end.trailing) = (seen.size, None);
-    facts.unseen = facts.wanted().into_iter().filter(|range| !seen.holds(range)).collect();
+    facts.programs.unseen = facts.wanted().into_iter().filter(|range| !seen.holds(range)).collect();
     // What was found in the part that was seen need not be looked for in the rest.
     let found =
         |range: &Range<u64>| facts.programs.esps.iter().any(|esp| esp.start == range.start && !esp.programs.is_empty());
-    facts.unseen.retain(|range| !found(range));
+    facts.programs.unseen.retain(|range| !found(range));
     Ok(facts)
 }
 

@@ -311,7 +311,7 @@ fn starts(facts: &Facts, kind: Kind, boots: &[Boot], findings: &mut Vec<Finding>
         let text = "it is laid out for drives with sectors of 4096 bytes; most sticks have 512, and no PC starts it from these";
         findings.push(Finding::note(FindingId::LargeSectors, text));
     }
-    if !facts.unseen.is_empty() {
+    if !facts.programs.unseen.is_empty() {
         let text = "what starts a PC lies behind the part that was looked into; which PCs that are shows once all of it is there";
         findings.push(Finding::note(FindingId::Unseen, text));
         return;
@@ -654,7 +654,7 @@ mod tests {
         ];
         let lines = faults.iter().map(|fault| line(&unpackable(fault)));
         let mut within = judge(Facts {
-            unseen: Vec::from([std::ops::Range { start: 0, end: 1 }]),
+            programs: Programs { unseen: Vec::from([std::ops::Range { start: 0, end: 1 }]), ..Programs::default() },
             bios: Bios::Yes,
             ..Facts::default()
         });

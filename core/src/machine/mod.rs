@@ -25,7 +25,7 @@ pub use file::{
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonError};
-pub use sparse::{GivenFile, ProgramError, ProgramRun, WrittenStretch};
+pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
     ROOT_PROGRAM, as_person, become_program, changed_at, file_number, forget_typed, free_bytes, has_one_name,
     home_of_this, host_name, is_root, people, person, person_name, share_bytes, stop_when_told, terminal,

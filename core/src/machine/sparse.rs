@@ -11,8 +11,17 @@ pub struct ProgramRun<'a> {
     pub words: &'a [String],
     /// What its environment holds beside the person's own.
     pub environment: &'a [(&'a str, &'a str)],
-    /// The word with which it is told of a folder, and what lies in that; nothing where it is told of none.
-    pub folder: Option<(&'a str, &'a [GivenFile<'a>])>,
+    /// A folder that it is told of.
+    pub folder: Option<GivenFolder<'a>>,
+}
+
+/// A folder that a program is told of.
+#[derive(Clone, Copy, Debug)]
+pub struct GivenFolder<'a> {
+    /// The word that comes before it.
+    pub word: &'a str,
+    /// What lies in it.
+    pub files: &'a [GivenFile<'a>],
 }
 
 /// A file that is given to a program.

@@ -34,12 +34,8 @@ pub struct PlannedImage {
     pub is_packed: bool,
     /// What it is and which PCs start from it.
     pub says: Summary,
-    /// Address or path from which the shelf has it, once that was looked at.
-    pub origin: Option<String>,
-    /// Whose signature vouches for it, once that is known.
-    pub signer: Option<String>,
-    /// What its check has proven, in a word, once that is known.
-    pub proof: Option<String>,
+    /// What is known of it once it was compared.
+    pub proven: ProvenImage,
     /// Size that it needs, in bytes, as far as it is known.
     pub needs_bytes: u64,
     /// How much of that stays as it is on the drive, in bytes.
@@ -50,6 +46,17 @@ pub struct PlannedImage {
     pub findings: Vec<Finding>,
     /// What lies behind it on the drives, where that is part of the job.
     pub behind: Option<BehindImage>,
+}
+
+/// What a comparison tells of an image.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ProvenImage {
+    /// Address or path from which the shelf has it.
+    pub origin: Option<String>,
+    /// Whose signature vouches for it.
+    pub signer: Option<String>,
+    /// What was proven, in a word.
+    pub proof: Option<String>,
 }
 
 /// Partitions behind an image.
@@ -200,9 +207,11 @@ impl Plan {
             _ => None,
         };
         let image = &mut self.image;
-        image.signer = key.map(|key| key.owner().unwrap_or_else(|| key.fingerprint()));
-        image.proof = Some(proof.word().to_owned());
-        image.origin.clone_from(&proven.origin);
+        image.proven = ProvenImage {
+            origin: proven.origin.clone(),
+            signer: key.map(|key| key.owner().unwrap_or_else(|| key.fingerprint())),
+            proof: Some(proof.word().to_owned()),
+        };
         if let Some(behind) = &mut image.behind {
             behind.sha256.clone_from(&proven.checked.sha256);
         }
@@ -318,9 +327,9 @@ impl Plan {
                     Some(behind) => behind.sha256.clone(),
                     None => outcomes.iter().find_map(|outcome| outcome.sha256.clone()),
                 },
-                origin: self.image.origin.clone(),
-                signer: self.image.signer.clone(),
-                proof: self.image.proof.clone(),
+                origin: self.image.proven.origin.clone(),
+                signer: self.image.proven.signer.clone(),
+                proof: self.image.proven.proof.clone(),
                 findings: self.image.findings.clone(),
                 spare: behind.map_or_else(Vec::new, |behind| behind.spare.clone()),
                 altered: behind.map_or_else(Vec::new, |behind| behind.altered.clone()),

@@ -8,6 +8,6 @@ mod survey;
 
 pub use comparison::{comparison, saving, surface};
 pub use expected::ExpectedTime;
-pub use making::{BehindImage, Came, How, Plan, PlannedDrive, PlannedImage, Wish};
+pub use making::{BehindImage, Came, How, Plan, PlannedDrive, PlannedImage, ProvenImage, Wish};
 pub use resume::Resume;
 pub use survey::{Bench, Intent, SurveyError, survey};

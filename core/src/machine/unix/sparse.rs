@@ -34,10 +34,10 @@ pub fn written_by(run: &ProgramRun<'_>, bytes: u64) -> Result<Vec<WrittenStretch
     let file = tempfile::NamedTempFile::new().map_err(fail)?;
     file.as_file().set_len(bytes).map_err(fail)?;
     let folder = tempfile::tempdir().map_err(fail)?;
-    for GivenFile { name, bytes } in given.map_or(&[][..], |(_, files)| files) {
+    for GivenFile { name, bytes } in given.map_or(&[][..], |given| given.files) {
         std::fs::write(folder.path().join(name), bytes).map_err(fail)?;
     }
-    let given = given.map(|(word, _)| [word.as_ref(), folder.path().as_os_str()]);
+    let given = given.map(|given| [given.word.as_ref(), folder.path().as_os_str()]);
     let output = Command::new(found)
         .args(words)
         .args(given.into_iter().flatten())
