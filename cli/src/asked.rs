@@ -166,6 +166,8 @@ pub(crate) enum Command {
     Gauge(Gauge),
     /// Save a drive into a file, as far as its tables and volumes reach; it stays as it is
     Save(Save),
+    /// Start an image, or what is on a drive, in an emulated PC and see what comes up: nothing is written, and no PC is restarted
+    Rehearse(Rehearse),
     /// Get an image over the network, check it, and put it on the shelf
     Fetch(Fetch),
     /// List the images of this bench; add, check or remove some
@@ -454,6 +456,32 @@ pub(crate) struct Save {
     /// Put zeros where the drive can't be read
     #[arg(long)]
     pub fill_unreadable: bool,
+}
+
+/// What `rehearse` is asked.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Rehearse {
+    /// Image file, or the drive: its tag, a stable link or a kernel name
+    #[arg(value_name = "IMAGE|DRIVE")]
+    pub what: PathBuf,
+    /// By this firmware only [default: by both, one after the other]
+    #[arg(long, value_name = "FIRMWARE")]
+    pub firmware: Option<TrialFirmware>,
+    /// Have UEFI start signed programs only, as most PCs do
+    #[arg(long)]
+    pub secure_boot: bool,
+    /// How long each start is watched at most
+    #[arg(long, value_name = "SECONDS", default_value_t = 90, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub wait: u64,
+}
+
+/// Firmware by which something is tried.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum TrialFirmware {
+    /// BIOS, or UEFI that imitates it.
+    Bios,
+    /// UEFI.
+    Uefi,
 }
 
 fn volume_kind(word: String) -> Result<VolumeKind, &'static str> {

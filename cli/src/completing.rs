@@ -54,6 +54,7 @@ fn completers() -> Vec<(&'static str, &'static str, ArgValueCompleter)> {
         ("gauge", "drive", drives()),
         ("gauge", "accept", ArgValueCompleter::new(findings)),
         ("save", "drive", drives()),
+        ("rehearse", "what", shelved()),
         ("fetch", "straight_to", drives()),
         ("fetch", "accept", ArgValueCompleter::new(findings)),
         ("compare", "drive", drives()),

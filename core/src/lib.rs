@@ -32,6 +32,7 @@ pub mod machine;
 pub mod plan;
 pub mod published;
 pub mod record;
+pub mod rehearse;
 pub mod shelf;
 pub mod stop;
 pub mod store;

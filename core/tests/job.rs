@@ -856,6 +856,9 @@ impl<W: Fn(Box<dyn Claimed>) -> Box<dyn Claimed> + Send + Sync> Platform for Wra
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
         self.tray.open(drive)
     }
+    fn open_shared(&self, drive: &Drive) -> Result<std::fs::File, PlatformError> {
+        self.tray.open_shared(drive)
+    }
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
         self.tray.claim(cleared).map(&self.wrap)
     }

@@ -79,6 +79,9 @@ impl Platform for Asked {
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
         self.tray.open(drive)
     }
+    fn open_shared(&self, drive: &Drive) -> Result<std::fs::File, PlatformError> {
+        self.tray.open_shared(drive)
+    }
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
         self.tray.claim(cleared)
     }
@@ -109,6 +112,7 @@ fn record(state: &Path, drive: &Drive, ended: Option<&str>) {
         by: Whose::default(),
         accepted: Vec::new(),
         drives: vec![on],
+        starts: Vec::new(),
     };
     ledger::begin(state, &record).unwrap();
 }

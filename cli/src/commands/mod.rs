@@ -12,6 +12,7 @@ pub(crate) mod inspect;
 pub(crate) mod ledger;
 pub(crate) mod manual;
 pub(crate) mod reclaim;
+pub(crate) mod rehearse;
 pub(crate) mod save;
 pub(crate) mod settings;
 pub(crate) mod shelf;

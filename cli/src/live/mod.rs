@@ -6,3 +6,4 @@ mod job_draw;
 pub(crate) mod job_progress;
 mod job_screen;
 pub(crate) mod progress;
+pub(crate) mod trial_progress;

@@ -158,6 +158,7 @@ mod tests {
             result,
             image: ImageRecord { says, sha256: Some("ab".repeat(32)), ..ImageRecord::default() },
             drives: vec![DriveRecord { drive, outcome, findings: Vec::new() }],
+            starts: Vec::new(),
         }
     }
 

@@ -5,6 +5,7 @@ mod label;
 mod label_png;
 mod label_svg;
 mod report;
+mod screen_png;
 mod speed_plot;
 mod starting;
 
@@ -12,3 +13,4 @@ pub(crate) use label::{SleeveLabel, label};
 pub(crate) use label_png::png;
 pub(crate) use label_svg::svg;
 pub(crate) use report::page;
+pub(crate) use screen_png::screen_png;

@@ -1,8 +1,9 @@
 //! A job as one page that stands alone: no scripts, nothing loaded from elsewhere.
 
 use askama::Template;
+use data_encoding::BASE64;
 use pyrotyp_core::bytes::human_bytes;
-use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
+use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage, Started, TrialStart};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{Finding, Level};
 
@@ -11,6 +12,7 @@ use super::speed_plot::{gauged_plot, speed_plot};
 use super::starting::{Advice, starting};
 use crate::show::gauged;
 use crate::show::ledger::local;
+use crate::show::rehearsed;
 use crate::show::text::{duration, partition_words};
 
 /// Differences and findings that are told one by one.
@@ -28,6 +30,7 @@ struct Page {
     accepted: Vec<&'static str>,
     about_image: Vec<Said>,
     drives: Vec<DrivePart>,
+    trial: Option<TrialPart>,
     advice: Vec<Advice>,
     /// What can be done with the drive later on, and by which command.
     again: Option<&'static str>,
@@ -94,8 +97,53 @@ struct ConclusionPart {
     next: &'static str,
 }
 
+/// Trial starts of it.
+struct TrialPart {
+    starts: Vec<StartPart>,
+    proves: String,
+}
+
+/// How it started by one firmware.
+struct StartPart {
+    by: String,
+    class: &'static str,
+    words: String,
+    /// The screen, for the page to hold: PNG in base 64.
+    picture: Option<String>,
+    firmware_said: Vec<String>,
+    serial: Option<String>,
+}
+
+fn trial(record: &Record, pictures: &[Option<Vec<u8>>]) -> Option<TrialPart> {
+    let part = |(number, start): (usize, &TrialStart)| StartPart {
+        by: rehearsed::by(start),
+        class: match start.started {
+            Started::Yes => "good",
+            Started::No => "bad",
+            Started::Unknown => "care",
+        },
+        words: format!("{}: {}", rehearsed::word(start.started), start.reason.shown()),
+        picture: pictures.get(number).and_then(Option::as_ref).map(|png| BASE64.encode(png)),
+        // UEFI says it on the serial line.
+        firmware_said: start
+            .firmware_said
+            .iter()
+            .filter(|line| !start.serial.contains(line.as_str()))
+            .map(|line| line.shown())
+            .collect(),
+        serial: Some(start.serial.lines().map(|line| line.shown()).collect::<Vec<_>>().join("\n"))
+            .filter(|text| !text.is_empty()),
+    };
+    let starts: Vec<StartPart> = record.starts.iter().enumerate().map(part).collect();
+    (!starts.is_empty())
+        .then_some(TrialPart { starts, proves: format!("{}; {}", rehearsed::PROVES, rehearsed::PROVES_NOT) })
+}
+
 fn outcome(result: JobResult, kind: JobKind) -> Ending {
     let (class, sign, words) = match (result, kind) {
+        (JobResult::Verified, JobKind::Rehearse) => ("good", "✓", "It starts a PC, in an emulator"),
+        (JobResult::Failed, JobKind::Rehearse) => ("bad", "✗", "It does not start a PC in an emulator"),
+        (_, JobKind::Rehearse) => ("care", "–", "Whether it starts a PC is not known"),
         (JobResult::Verified, JobKind::Write) => {
             ("good", "✓", "Verified: written, then read from the drive and equal to the image, byte for byte")
         }
@@ -156,7 +204,8 @@ fn drive_part(drive: &DriveRecord, record: &Record) -> DrivePart {
         format!("{} at byte {}: {}{file}", human_bytes(one.bytes), one.offset, one.cause.words())
     };
     let bytes = record.image.bytes.unwrap_or(0);
-    let is_seen = matches!(told.result, JobResult::Verified | JobResult::Written | JobResult::Differs);
+    let is_seen = matches!(told.result, JobResult::Verified | JobResult::Written | JobResult::Differs)
+        && record.kind != JobKind::Rehearse;
     let read = match (is_read(told.result), told.differences.len()) {
         (false, _) => "not read back".to_owned(),
         (true, 0) => "all of it read back".to_owned(),
@@ -196,7 +245,9 @@ fn facts(record: &Record) -> Vec<Fact> {
     let image = &record.image;
     // In which folder it lies is nobody's business who gets the page.
     let file = image.file.rsplit('/').next().unwrap_or(&image.file);
-    let mut all = vec![Fact { name: "file", value: file.shown() }];
+    // What is on a drive lies in no file.
+    let is_file = record.kind != JobKind::Rehearse || record.drives.is_empty();
+    let mut all: Vec<Fact> = is_file.then(|| Fact { name: "file", value: file.shown() }).into_iter().collect();
     let mut add = |name, value: Option<String>| all.extend(value.map(|value| Fact { name, value }));
     add("size", image.bytes.map(|bytes| format!("{} ({bytes} bytes)", human_bytes(bytes))));
     add("volume label", image.says.label.as_ref().map(|label| label.shown()));
@@ -217,21 +268,21 @@ fn facts(record: &Record) -> Vec<Fact> {
     all
 }
 
-/// The page.
+/// The page, with a picture for each trial start where there is one.
 ///
 /// # Errors
 /// When it can't be put together, which no record brings about.
-pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
+pub(crate) fn page(record: &Record, pictures: &[Option<Vec<u8>>]) -> Result<String, askama::Error> {
     let by = [record.by.person.as_deref(), record.by.bench.as_deref()].map(|one| one.map(|name| name.shown()));
     let by: Vec<String> = by.into_iter().flatten().collect();
-    let works = !matches!(record.kind, JobKind::Reclaim | JobKind::Gauge | JobKind::Save)
+    let works = !matches!(record.kind, JobKind::Reclaim | JobKind::Gauge | JobKind::Save | JobKind::Rehearse)
         && record.drives.iter().any(|one| matches!(one.outcome.result, JobResult::Verified | JobResult::Written));
     let (again, again_verb) = match record.kind {
         JobKind::Write | JobKind::Unpack | JobKind::Compare => {
             (Some("To prove this stick again at any time"), "compare")
         }
         JobKind::Gauge => (Some("To look at this drive again at any time"), "gauge"),
-        JobKind::Reclaim | JobKind::Save => (None, ""),
+        JobKind::Reclaim | JobKind::Save | JobKind::Rehearse => (None, ""),
     };
     let page = Page {
         image: record.image.called().shown(),
@@ -244,6 +295,7 @@ pub(crate) fn page(record: &Record) -> Result<String, askama::Error> {
         accepted: record.accepted.iter().map(|id| id.word()).collect(),
         about_image: record.image.findings.iter().take(TOLD).map(said).collect(),
         drives: record.drives.iter().map(|drive| drive_part(drive, record)).collect(),
+        trial: trial(record, pictures),
         // A stick that is not to be handed out needs no word about how it starts.
         again,
         again_verb,

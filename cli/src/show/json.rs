@@ -15,7 +15,8 @@ use pyrotyp_core::ledger::LastJob;
 use pyrotyp_core::published::signature::Scheme;
 use pyrotyp_core::published::{EmbeddedReport, FileList, PiecesReport, Proof, Report, Unusable, Vouched};
 use pyrotyp_core::record::{
-    Area, Conclusion, Difference, DriveRecord, Gauged, ImageRecord, JobResult, Record, SparePartition, SpeedAt, Trust,
+    Area, Conclusion, Difference, DriveRecord, Gauged, ImageRecord, JobResult, Record, SparePartition, SpeedAt,
+    TrialStart, Trust,
 };
 use pyrotyp_core::volume::Item as Entry;
 use pyrotyp_core::{Finding, FindingId, Level};
@@ -446,6 +447,11 @@ pub(crate) fn record(record: &Record) -> Value {
     document(record)
 }
 
+/// The document of `rehearse`.
+pub(crate) fn rehearse(starts: &[TrialStart]) -> Value {
+    document(&starts)
+}
+
 /// The document of several jobs.
 pub(crate) fn records(records: &[Record]) -> Value {
     document(&records)
@@ -804,6 +810,7 @@ mod tests {
             ("unpack", schema::<UnpackDoc<'_>>()),
             ("gauge", schema::<GaugeDoc<'_>>()),
             ("save", schema::<SaveDoc<'_>>()),
+            ("rehearse", schema::<Vec<TrialStart>>()),
             ("compare", schema::<CompareDoc<'_>>()),
             ("ledger", schema::<Vec<Record>>()),
             ("ledger-show", schema::<Record>()),

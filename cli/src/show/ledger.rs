@@ -10,6 +10,7 @@ use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
 use pyrotyp_core::text::{Shown, shell};
 
 use super::gauged::{self, LookDepth};
+use super::rehearsed;
 use super::style::{BAD, CARE, FAINT, GOOD, NAME, of_level};
 use super::text::{duration, partition_words};
 use crate::asked::Common;
@@ -42,7 +43,17 @@ fn result_style(result: JobResult) -> anstyle::Style {
 
 /// How it ended, in a word; `begun` of one that runs, or was cut off.
 fn ended(job: &JobRow) -> &'static str {
-    if job.ended.is_none() { "begun" } else { job.result.word() }
+    if job.ended.is_none() { "begun" } else { result_word(job.result, job.kind) }
+}
+
+/// The word for a result; a trial start has its own.
+fn result_word(result: JobResult, kind: JobKind) -> &'static str {
+    match (kind, result) {
+        (JobKind::Rehearse, JobResult::Verified) => "starts",
+        (JobKind::Rehearse, JobResult::Failed) => "no start",
+        (JobKind::Rehearse, JobResult::Stopped) => "unknown",
+        _ => result.word(),
+    }
 }
 
 /// Jobs, a line each, the newest first; `more` are not shown.
@@ -50,7 +61,7 @@ pub(crate) fn list(jobs: &[JobRow], more: usize, common: &Common) -> String {
     if jobs.is_empty() {
         return "no such job is on record\n".to_owned();
     }
-    let mut out = format!("{FAINT}{:<16}  {:<8}  {:<7}  {:<23}  IMAGE{FAINT:#}\n", "WHEN", "RESULT", "WHAT", "JOB");
+    let mut out = format!("{FAINT}{:<16}  {:<8}  {:<8}  {:<23}  IMAGE{FAINT:#}\n", "WHEN", "RESULT", "WHAT", "JOB");
     for job in jobs {
         let (when, what, style) = (local(&job.started), job.kind.word(), result_style(job.result));
         let drives = match job.drives.len() {
@@ -59,7 +70,7 @@ pub(crate) fn list(jobs: &[JobRow], more: usize, common: &Common) -> String {
         };
         let image = job.called().shown();
         let name = job.job.shown();
-        add!(out, "{when}  {style}{:<8}{style:#}  {what:<7}  {NAME}{name:<23}{NAME:#}  {image}{drives}\n", ended(job));
+        add!(out, "{when}  {style}{:<8}{style:#}  {what:<8}  {NAME}{name:<23}{NAME:#}  {image}{drives}\n", ended(job));
     }
     if !common.quiet {
         if more > 0 {
@@ -78,8 +89,11 @@ pub(crate) fn show(record: &Record, common: &Common) -> String {
     let took = took.map(|(ended, began): (Timestamp, Timestamp)| ended.duration_since(began).as_secs_f64());
     let took = took.map_or(String::new(), |seconds| format!(", {}", duration(seconds)));
     rows.push(("when", format!("{}{took}", local(&record.started))));
-    let ended =
-        if record.ended.is_some() { record.result.word() } else { "begun, and not ended: it runs, or was cut off" };
+    let ended = if record.ended.is_some() {
+        result_word(record.result, record.kind)
+    } else {
+        "begun, and not ended: it runs, or was cut off"
+    };
     rows.push(("result", format!("{style}{ended}{style:#}")));
     let by = [record.by.person.as_deref(), record.by.bench.as_deref()];
     let by: Vec<String> = by.into_iter().flatten().map(|name| name.shown()).collect();
@@ -94,17 +108,19 @@ pub(crate) fn show(record: &Record, common: &Common) -> String {
     for drive in &record.drives {
         drive_rows(drive, record, &mut rows);
     }
+    for start in &record.starts {
+        let names = [rehearsed::called(start.firmware)].into_iter().chain(std::iter::repeat(""));
+        rows.extend(names.zip(rehearsed::lines(start)));
+    }
     let mut out = String::new();
     for (name, value) in rows {
         add!(out, "  {name:<10}{value}\n");
     }
-    if let Some(drive) = record.drives.first().filter(|_| !common.quiet) {
-        add!(
-            out,
-            "next: pyrotyp ledger drive {}, or pyrotyp ledger report {} --into page.html\n",
-            shell::word(&drive.drive.tag),
-            shell::word(&record.job)
-        );
+    if !common.quiet {
+        let job = shell::word(&record.job);
+        let drive = record.drives.first().map(|drive| shell::word(&drive.drive.tag));
+        let drive = drive.map_or(String::new(), |tag| format!("pyrotyp ledger drive {tag}, or "));
+        add!(out, "next: {drive}pyrotyp ledger report {job} --into page.html\n");
     }
     out
 }
@@ -138,7 +154,7 @@ fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>
             "{NAME}{tag}{NAME:#}  {}, {}: {style}{}{style:#}",
             drive.name(),
             human_bytes(drive.bytes),
-            outcome.result.word()
+            result_word(outcome.result, record.kind)
         ),
     ));
     rows.extend(outcome.fault.as_ref().map(|fault| ("", fault.shown())));
@@ -190,7 +206,7 @@ pub(crate) fn history(tag: &str, jobs: &[JobRow], common: &Common) -> String {
     let mut out = format!("{NAME}{}{NAME:#}  {}, {}\n", tag.shown(), last.drive.name(), human_bytes(last.drive.bytes));
     add!(
         out,
-        "{FAINT}{:<16}  {:<7}  {:<8}  {:>10}  {:>10}  IMAGE{FAINT:#}\n",
+        "{FAINT}{:<16}  {:<8}  {:<8}  {:>10}  {:>10}  IMAGE{FAINT:#}\n",
         "WHEN",
         "WHAT",
         "RESULT",
@@ -200,10 +216,10 @@ pub(crate) fn history(tag: &str, jobs: &[JobRow], common: &Common) -> String {
     for (job, one) in &rows {
         let rate = |rate: Option<f64>| rate.map_or("-".to_owned(), |rate| format!("{}/s", human_bytes(rate as u64)));
         let style = result_style(one.result);
-        let word = if job.ended.is_none() { "begun" } else { one.result.word() };
+        let word = if job.ended.is_none() { "begun" } else { result_word(one.result, job.kind) };
         add!(
             out,
-            "{}  {:<7}  {style}{word:<8}{style:#}  {:>10}  {:>10}  {}\n",
+            "{}  {:<8}  {style}{word:<8}{style:#}  {:>10}  {:>10}  {}\n",
             local(&job.started),
             job.kind.word(),
             rate(one.write_rate),

@@ -10,6 +10,7 @@ pub(crate) mod inspected;
 pub(crate) mod json;
 pub(crate) mod ledger;
 pub(crate) mod letters;
+pub(crate) mod rehearsed;
 pub(crate) mod rows;
 pub(crate) mod saved;
 pub(crate) mod settings;

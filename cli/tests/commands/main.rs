@@ -19,6 +19,7 @@ mod ledger;
 mod loop_device;
 mod packed;
 mod reclaim;
+mod rehearse;
 mod save;
 mod schemas;
 mod screen;

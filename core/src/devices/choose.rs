@@ -145,6 +145,9 @@ mod tests {
         fn open(&self, _drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
             unreachable!("nothing is opened to choose")
         }
+        fn open_shared(&self, _drive: &Drive) -> Result<std::fs::File, PlatformError> {
+            unreachable!("nothing is opened to choose")
+        }
         fn claim(&self, _cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
             unreachable!("nothing is claimed to choose")
         }

@@ -1,5 +1,6 @@
 //! A platform whose every question and answer goes to the log (`tracing`): what was asked of the system, how long it took, and what it said.
 
+use std::fs::File;
 use std::ops::Range;
 use std::path::Path;
 use std::time::Instant;
@@ -86,6 +87,10 @@ impl Platform for Logged {
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
         let drive_io = asked("open", &drive.path, || self.platform.open(drive), |drive| opened(&**drive))?;
         Ok(Box::new(LoggedDrive { drive: drive_io, path: drive.path.clone() }))
+    }
+
+    fn open_shared(&self, drive: &Drive) -> Result<File, PlatformError> {
+        asked("open shared", &drive.path, || self.platform.open_shared(drive), |_| "open".to_owned())
     }
 
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {

@@ -17,3 +17,10 @@ pub use choose::{ChooseError, arrived, choose};
 pub use logged::Logged;
 pub use platform::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
 pub use sectors::Sectors;
+
+#[cfg(all(target_os = "linux", not(no_system)))]
+pub(crate) use linux::end_with_this_thread;
+
+/// Nothing here has a program end with the thread that starts it: it ends when it is told to.
+#[cfg(not(all(target_os = "linux", not(no_system))))]
+pub(crate) fn end_with_this_thread(_command: &mut std::process::Command) {}

@@ -1,5 +1,6 @@
 //! The seam: what Pyrotyp may ask of an operating system about drives. Everything above sees only this.
 
+use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -67,6 +68,12 @@ pub trait Platform: Sync {
     /// # Errors
     /// When it is gone or may not be read.
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError>;
+
+    /// Opens a drive as a file for reading, through the system's caches, to be handed to another program.
+    ///
+    /// # Errors
+    /// When it is gone or may not be read.
+    fn open_shared(&self, drive: &Drive) -> Result<File, PlatformError>;
 
     /// Opens the cleared drive for this process alone: unmounts what the desktop mounted, locks it, and makes sure
     /// through the open handle that it is still the drive that was cleared.

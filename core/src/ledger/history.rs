@@ -144,6 +144,7 @@ mod tests {
                 ..ImageRecord::default()
             },
             drives,
+            starts: Vec::new(),
         }
     }
 

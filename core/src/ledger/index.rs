@@ -497,6 +497,7 @@ mod tests {
                 ..ImageRecord::default()
             },
             drives: vec![drive],
+            starts: Vec::new(),
         }
     }
 

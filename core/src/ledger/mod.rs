@@ -11,4 +11,4 @@ mod records;
 pub use blocks::{Blocks, blocks_of, keep_blocks};
 pub use history::{Drives, LastJob};
 pub use index::{Index, JobQuery, JobRow, RowDrive};
-pub use records::{Begun, begin, put, read};
+pub use records::{Begun, begin, keep_picture, picture, picture_path, put, read};

@@ -1,8 +1,9 @@
 //! The records themselves, each a document with the job's name.
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+use crate::image::Firmware;
 use crate::record::{RECORD_VERSION, Record};
 use crate::store::{Put, Store, Version};
 
@@ -12,6 +13,10 @@ const NUMBERS_MOST: u32 = 1000;
 pub(super) const RECORD_BYTES_MOST: u64 = 4 << 20;
 /// What ends the name of a record's file.
 pub(super) const ENDING: &str = ".json";
+/// What ends the name of a picture's file.
+const PICTURE: &str = ".png";
+/// Longest picture that is read, in bytes.
+const PICTURE_BYTES_MOST: u64 = 16 << 20;
 
 /// Where records are kept, below the bench's `state`.
 pub(super) fn store(state: &Path) -> Store {
@@ -100,4 +105,34 @@ impl Begun {
             },
         }
     }
+}
+
+/// Keeps a picture of a job's trial start by `firmware` beside its record, as PNG. Tells its name there.
+///
+/// # Errors
+/// When it can't be written.
+pub fn keep_picture(state: &Path, job: &str, firmware: Firmware, png: &[u8]) -> io::Result<String> {
+    let word = match firmware {
+        Firmware::Bios => "bios",
+        Firmware::Uefi => "uefi",
+    };
+    let name = format!("{job}.{word}{PICTURE}");
+    store(state).put(&name, png)?;
+    Ok(name)
+}
+
+/// A picture that lies beside the records under this name; `None` if there is none.
+///
+/// # Errors
+/// When it is there and can't be read.
+pub fn picture(state: &Path, name: &str) -> io::Result<Option<Vec<u8>>> {
+    if !name.ends_with(PICTURE) {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "this is no name of a picture"));
+    }
+    Ok(store(state).get(name, PICTURE_BYTES_MOST)?.map(|kept| kept.bytes))
+}
+
+/// Where a picture lies that has this name beside the records.
+pub fn picture_path(state: &Path, name: &str) -> PathBuf {
+    store(state).path(name)
 }

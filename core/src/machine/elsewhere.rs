@@ -5,6 +5,7 @@ use std::fs::{File, Metadata, OpenOptions};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::time::Duration;
 
 use crate::stop::Cancel;
 
@@ -156,4 +157,58 @@ pub fn host_name() -> Option<String> {
 /// Always: there is none.
 pub fn written_by(run: &ProgramRun<'_>, _bytes: u64) -> Result<Vec<WrittenStretch>, ProgramError> {
     Err(ProgramError::Missing { program: run.program.to_owned() })
+}
+
+/// Nothing is known of this system's programs.
+pub fn find_program(_program: &str) -> Option<PathBuf> {
+    None
+}
+
+/// Nothing can be handed over here.
+#[derive(Debug)]
+pub enum HandedOver {}
+
+impl HandedOver {
+    /// An open file.
+    ///
+    /// # Errors
+    /// Always: nobody knows how to hand it over.
+    pub fn file(_file: &File) -> io::Result<Self> {
+        unknown()
+    }
+
+    /// The number by which the program knows it.
+    pub fn number(&self) -> i32 {
+        match *self {}
+    }
+}
+
+/// There are no lines to programs here.
+#[derive(Debug)]
+pub enum Channel {}
+
+impl Channel {
+    /// One end for us, and one to be handed over.
+    ///
+    /// # Errors
+    /// Always: nobody knows how to make one.
+    pub fn new() -> io::Result<(Self, HandedOver)> {
+        unknown()
+    }
+
+    /// Says something.
+    ///
+    /// # Errors
+    /// Never: there is no line.
+    pub fn say(&mut self, _bytes: &[u8], _patience: Duration) -> io::Result<()> {
+        match *self {}
+    }
+
+    /// What was said.
+    ///
+    /// # Errors
+    /// Never: there is no line.
+    pub fn hear(&mut self, _into: &mut [u8], _patience: Duration) -> io::Result<Option<usize>> {
+        match *self {}
+    }
 }

@@ -31,6 +31,14 @@ impl ImageFile {
         let bytes = file.metadata()?.len();
         Ok(Self { file: Mutex::new(file), bytes })
     }
+
+    /// The same file, open once more.
+    ///
+    /// # Errors
+    /// When the system gives no second handle of it.
+    pub fn again(&self) -> io::Result<File> {
+        self.file.lock().unwrap_or_else(PoisonError::into_inner).try_clone()
+    }
 }
 
 impl ReadAt for ImageFile {

@@ -1,4 +1,4 @@
-//! Records of what was only read: a comparison, a surface check, a drive that was saved.
+//! Records of what was only read: a comparison, a surface check, a drive that was saved, a trial start.
 
 use jiff::Timestamp;
 
@@ -8,9 +8,12 @@ use crate::job::{Comparison, JobFault, TOLD_MOST};
 use crate::plan::making::whose;
 use crate::record::{
     Cause, Conclusion, Difference, DriveOutcome, DriveRecord, Gauged, Head, ImageRecord, JobKind, JobResult,
-    RECORD_VERSION, Record, Stage, StageDone, job_name,
+    RECORD_VERSION, Record, Stage, StageDone, TrialStart, job_name, result_of_starts,
 };
 use crate::text::chain;
+
+/// What stands for a tag in the name of a job that had no drive.
+const OF_AN_IMAGE: &str = "image";
 
 /// The record of a comparison that began at `started` (RFC 3339) and ends now.
 pub fn comparison(image: ImageRecord, drive: &Drive, compared: &Result<Comparison, JobFault>, started: &str) -> Record {
@@ -78,13 +81,29 @@ fn seconds_since(started: &str) -> f64 {
     started.parse().map_or(0.0, |began: Timestamp| Timestamp::now().duration_since(began).as_secs_f64())
 }
 
+/// The record of trial starts of an image, or of what is on a drive, begun at `started` (RFC 3339) and ended now.
+pub fn rehearsal(image: ImageRecord, drive: Option<&Drive>, starts: Vec<TrialStart>, started: &str) -> Record {
+    let result = result_of_starts(&starts);
+    let drives = drive.map(|drive| read_only(drive, DriveOutcome::untouched(result)));
+    let base = Record { starts, ..ended(JobKind::Rehearse, result, image, started) };
+    let of = drive.map_or(OF_AN_IMAGE, |drive| drive.tag.as_str());
+    Record { job: job_name(started, of), drives: drives.into_iter().collect(), ..base }
+}
+
+fn read_only(drive: &Drive, outcome: DriveOutcome) -> DriveRecord {
+    DriveRecord { outcome: DriveOutcome { head: Head::Untouched, ..outcome }, ..DriveRecord::refused(drive) }
+}
+
 /// The record of a job that only read.
 fn of_reading(kind: JobKind, image: ImageRecord, drive: &Drive, outcome: DriveOutcome, started: &str) -> Record {
-    let result = outcome.result;
-    let record =
-        DriveRecord { outcome: DriveOutcome { head: Head::Untouched, ..outcome }, ..DriveRecord::refused(drive) };
+    let base = ended(kind, outcome.result, image, started);
+    Record { job: job_name(started, drive.tag.as_str()), drives: vec![read_only(drive, outcome)], ..base }
+}
+
+/// The record of a job that has ended now, without a name and without drives.
+fn ended(kind: JobKind, result: JobResult, image: ImageRecord, started: &str) -> Record {
     Record {
-        job: job_name(started, drive.tag.as_str()),
+        job: String::new(),
         record: RECORD_VERSION,
         started: started.to_owned(),
         ended: Some(Timestamp::now().to_string()),
@@ -94,6 +113,7 @@ fn of_reading(kind: JobKind, image: ImageRecord, drive: &Drive, outcome: DriveOu
         accepted: Vec::new(),
         result,
         image,
-        drives: vec![record],
+        drives: Vec::new(),
+        starts: Vec::new(),
     }
 }

@@ -335,6 +335,7 @@ impl Plan {
                 altered: behind.map_or_else(Vec::new, |behind| behind.altered.clone()),
             },
             drives,
+            starts: Vec::new(),
         }
     }
 }

@@ -6,7 +6,7 @@ mod making;
 mod resume;
 mod survey;
 
-pub use comparison::{comparison, saving, surface};
+pub use comparison::{comparison, rehearsal, saving, surface};
 pub use expected::ExpectedTime;
 pub use making::{BehindImage, Came, How, Plan, PlannedDrive, PlannedImage, ProvenImage, Wish};
 pub use resume::Resume;

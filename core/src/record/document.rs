@@ -10,6 +10,7 @@ use super::result::{Head, JobResult};
 use super::spare::{AlteredBytes, SparePartition};
 use super::speed::Speeds;
 use super::stage::StageDone;
+use super::trial_start::TrialStart;
 use crate::drive::{Drive, name_of};
 use crate::image::Summary;
 use crate::{Finding, FindingId};
@@ -226,6 +227,8 @@ pub enum JobKind {
     Save,
     /// An image's files onto drives.
     Unpack,
+    /// A stick was started in an emulator.
+    Rehearse,
 }
 
 impl JobKind {
@@ -238,6 +241,7 @@ impl JobKind {
             Self::Gauge => "gauge",
             Self::Save => "save",
             Self::Unpack => "unpack",
+            Self::Rehearse => "rehearse",
         }
     }
 
@@ -250,7 +254,7 @@ impl JobKind {
     pub fn changes_drives(self) -> bool {
         match self {
             Self::Write | Self::Reclaim | Self::Unpack => true,
-            Self::Compare | Self::Gauge | Self::Save => false,
+            Self::Compare | Self::Gauge | Self::Save | Self::Rehearse => false,
         }
     }
 }
@@ -296,6 +300,9 @@ pub struct Record {
     pub image: ImageRecord,
     /// The drives.
     pub drives: Vec<DriveRecord>,
+    /// Trial starts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub starts: Vec<TrialStart>,
 }
 
 /// The name of a job that began at `started` (RFC 3339) on the drive with this tag.
@@ -367,6 +374,7 @@ mod tests {
             by: Whose { person: Some("ann".into()), bench: None },
             accepted: vec![FindingId::HeldOpen],
             drives: drives.collect(),
+            starts: Vec::new(),
         };
         let text = serde_json::to_string(&record).unwrap();
         assert_eq!(serde_json::from_str::<Record>(&text).unwrap(), record);

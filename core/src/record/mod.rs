@@ -10,6 +10,7 @@ mod result;
 mod spare;
 mod speed;
 mod stage;
+mod trial_start;
 
 pub use conclusion::Conclusion;
 pub use difference::{Cause, Difference};
@@ -21,3 +22,4 @@ pub use result::{Head, JobResult};
 pub use spare::{AlteredBytes, SparePartition};
 pub use speed::{SpeedMark, Speeds};
 pub use stage::{Stage, StageDone};
+pub use trial_start::{Started, TrialStart, result_of_starts};

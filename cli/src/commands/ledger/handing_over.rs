@@ -2,8 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
+use pyrotyp_core::ledger;
 use pyrotyp_core::machine::{self, Existing};
-use pyrotyp_core::record::Record;
+use pyrotyp_core::record::{Record, TrialStart};
 use pyrotyp_core::text::{Shown, shell};
 
 use crate::asked::Common;
@@ -20,8 +21,11 @@ enum LabelFormat {
 }
 
 /// Puts a page about the job into a new file.
-pub(super) fn report(record: &Record, into: &Path, common: &Common) -> Result<Exit, Failure> {
-    let page = paper::page(record).map_err(|error| not_made("page", &error))?;
+pub(super) fn report(record: &Record, state: &Path, into: &Path, common: &Common) -> Result<Exit, Failure> {
+    // A page without a picture that is gone is better than none.
+    let picture = |start: &TrialStart| ledger::picture(state, start.picture.as_deref()?).ok().flatten();
+    let pictures: Vec<_> = record.starts.iter().map(picture).collect();
+    let page = paper::page(record, &pictures).map_err(|error| not_made("page", &error))?;
     keep(into, page.as_bytes())?;
     told("page", "next: open it in a browser; it prints on a sheet of A4\n", record, &[into.to_owned()], common)
 }

@@ -24,7 +24,9 @@ pub(crate) fn run(asked: &Ledger, common: &Common) -> Result<Exit, Failure> {
         None => list(&state, &asked.filter, common),
         Some(LedgerCommand::Show { job }) => show(&state, job, common),
         Some(LedgerCommand::Drive { tag }) => drive(&state, tag, common),
-        Some(LedgerCommand::Report { job, into }) => handing_over::report(&find(&state, job, common)?, into, common),
+        Some(LedgerCommand::Report { job, into }) => {
+            handing_over::report(&find(&state, job, common)?, &state, into, common)
+        }
         Some(LedgerCommand::Label { job, into }) => handing_over::labels(&find(&state, job, common)?, into, common),
         Some(LedgerCommand::Export { table, filter }) => export(&state, *table, filter, common),
     }

@@ -67,8 +67,18 @@ impl BlockDevice {
         self.file.metadata().is_ok_and(|found| stack::number_of(found.rdev()) == number)
     }
 
+    /// Opens a drive for reading through the system's caches.
+    pub(super) fn shared(drive: &Drive) -> Result<File, PlatformError> {
+        let opened = Self::opened(drive, OFlags::RDONLY).map_err(|error| opening(drive, "read", error))?;
+        Ok(opened.file)
+    }
+
     fn with(drive: &Drive, how: OFlags) -> io::Result<Self> {
-        let file = File::from(open(&*drive.path, how | OFlags::DIRECT | OFlags::CLOEXEC, Mode::empty())?);
+        Self::opened(drive, how | OFlags::DIRECT)
+    }
+
+    fn opened(drive: &Drive, how: OFlags) -> io::Result<Self> {
+        let file = File::from(open(&*drive.path, how | OFlags::CLOEXEC, Mode::empty())?);
         let bytes = seek(&file, SeekFrom::End(0))?;
         if bytes != drive.bytes {
             return Err(io::Error::other(format!("its size is {bytes} bytes now, not {}", drive.bytes)));

@@ -23,6 +23,7 @@ use crate::drive::{Bus, Drive, Holds, Link, Partition, Tag, Volume, is_reader, s
 use crate::guard::Cleared;
 use crate::{contents, machine};
 pub(super) use calls::advise_large_pages;
+pub(crate) use calls::end_with_this_thread;
 use claim::BlockDevice;
 use stack::Stack;
 use sysfs::Disk;
@@ -306,6 +307,10 @@ impl Platform for Linux {
 
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
         Ok(Box::new(BlockDevice::open(drive)?))
+    }
+
+    fn open_shared(&self, drive: &Drive) -> Result<File, PlatformError> {
+        BlockDevice::shared(drive)
     }
 
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {

@@ -210,6 +210,22 @@ impl Platform for Tray {
         }
     }
 
+    fn open_shared(&self, drive: &Drive) -> Result<File, PlatformError> {
+        let spec = self.spec_of(drive)?;
+        let fail = |error| opening(drive, "read", error);
+        let empty = || {
+            let file = tempfile::NamedTempFile::new()?;
+            file.as_file().set_len(spec.bytes)?;
+            File::open(file.path())
+        };
+        match self.open_backing(spec, OpenOptions::new().read(true)) {
+            Ok(file) if file.metadata().is_ok_and(|found| found.len() > 0) => Ok(file),
+            Ok(_) => empty().map_err(fail),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => empty().map_err(fail),
+            Err(error) => Err(fail(error)),
+        }
+    }
+
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
         let drive = cleared.drive();
         let spec = self.spec_of(drive)?;

@@ -1,5 +1,6 @@
 //! A system of the Unix kind: what it is asked about files, terminals and rights.
 
+mod beside;
 mod person;
 mod program;
 mod sparse;
@@ -11,6 +12,7 @@ use std::path::Path;
 
 use rustix::fs::OFlags;
 
+pub use beside::{Channel, HandedOver, find_program};
 pub use person::{as_person, home_of_this, host_name, people, person, person_name};
 pub use program::{ROOT_PROGRAM, become_program, stop_when_told, terminal, this_program_as};
 pub use sparse::written_by;

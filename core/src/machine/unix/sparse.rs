@@ -3,25 +3,16 @@
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::FileExt;
-use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
 use rustix::fs::{SeekFrom, seek};
 use rustix::io::Errno;
 
+use super::beside::find_program;
 use crate::machine::sparse::{GivenFile, ProgramError, ProgramRun, WrittenStretch};
 
 /// Most that is held of what a program wrote, in bytes.
 const MOST: u64 = 192 << 20;
-/// Where the system's own programs lie; what a person put elsewhere comes after them.
-const SYSTEM_FOLDERS: [&str; 2] = ["/usr/sbin", "/sbin"];
-
-fn find(program: &str) -> Option<PathBuf> {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    let folders = SYSTEM_FOLDERS.map(PathBuf::from).into_iter().chain(std::env::split_paths(&path));
-    folders.map(|folder| folder.join(program)).find(|file| file.is_file())
-}
-
 /// Has a program work on an empty file of so many bytes, and gives what it wrote there.
 ///
 /// # Errors
@@ -30,7 +21,7 @@ pub fn written_by(run: &ProgramRun<'_>, bytes: u64) -> Result<Vec<WrittenStretch
     let ProgramRun { program, words, environment, folder: given } = *run;
     let called = || program.to_owned();
     let fail = |source| ProgramError::File { source };
-    let found = find(program).ok_or_else(|| ProgramError::Missing { program: called() })?;
+    let found = find_program(program).ok_or_else(|| ProgramError::Missing { program: called() })?;
     let file = tempfile::NamedTempFile::new().map_err(fail)?;
     file.as_file().set_len(bytes).map_err(fail)?;
     let folder = tempfile::tempdir().map_err(fail)?;
