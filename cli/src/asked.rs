@@ -168,6 +168,8 @@ pub(crate) enum Command {
     Save(Save),
     /// Start an image, or what is on a drive, in an emulated PC and see what comes up: nothing is written, and no PC is restarted
     Rehearse(Rehearse),
+    /// Make stick after stick, several at once, by a plan: whatever is plugged in and qualifies is written, read back and tallied
+    Station(StickStation),
     /// Get an image over the network, check it, and put it on the shelf
     Fetch(Fetch),
     /// List the images of this bench; add, check or remove some
@@ -456,6 +458,19 @@ pub(crate) struct Save {
     /// Put zeros where the drive can't be read
     #[arg(long)]
     pub fill_unreadable: bool,
+}
+
+/// What `station` is asked.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct StickStation {
+    /// The plan: a file in TOML
+    pub plan: PathBuf,
+    /// The number of sticks of the plan, in place of typing it: for where there is no terminal
+    #[arg(long, value_name = "NUMBER")]
+    pub sticks: Option<u64>,
+    /// Count anew: those of this plan that were made before do not count
+    #[arg(long)]
+    pub anew: bool,
 }
 
 /// What `rehearse` is asked.

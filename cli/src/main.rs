@@ -98,6 +98,7 @@ fn run(asked: &Asked, cancel: &Cancel) -> Exit {
         Command::Gauge(gauge) => commands::gauge::run(gauge, session),
         Command::Save(save) => commands::save::run(save, session),
         Command::Rehearse(rehearse) => commands::rehearse::run(rehearse, session),
+        Command::Station(station) => commands::station::run(station, session),
         Command::Fetch(fetch) => commands::fetch::run(fetch, session),
         Command::Shelf { command } => commands::shelf::run(command.as_ref(), session),
         Command::Ledger(asked) => commands::ledger::run(asked, common),

@@ -428,7 +428,7 @@ fn whole_sectors(bytes: u64, sector_bytes: u32) -> u64 {
 const VOLUMES_NAMED: usize = 4;
 
 /// What would be lost, in a line; `None` for a blank drive.
-fn data_words(drive: &Drive) -> Option<String> {
+pub fn data_words(drive: &Drive) -> Option<String> {
     let mut names: Vec<String> = Vec::new();
     if let Some(whole) = drive.holds.whole.as_ref().filter(|whole| whole.filesystem.is_some()) {
         names.push(volume_words(whole, whole.filesystem.as_deref().unwrap_or_default().shown()));

@@ -34,6 +34,7 @@ pub mod published;
 pub mod record;
 pub mod rehearse;
 pub mod shelf;
+pub mod station;
 pub mod stop;
 pub mod store;
 pub mod text;

@@ -16,5 +16,6 @@ pub(crate) mod rehearse;
 pub(crate) mod save;
 pub(crate) mod settings;
 pub(crate) mod shelf;
+pub(crate) mod station;
 pub(crate) mod unpack;
 pub(crate) mod write;

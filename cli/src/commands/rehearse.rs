@@ -8,7 +8,7 @@ use pyrotyp_core::devices::{Platform, Sectors};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::image::{Firmware, Inspection};
 use pyrotyp_core::record::{ImageRecord, JobResult, Record, TrialStart};
-use pyrotyp_core::rehearse::{RehearseError, Runner, Trial, TrialOrder, TrialStick, rehearse};
+use pyrotyp_core::rehearse::{Rehearsal, RehearseError, Runner, TrialOrder, TrialStick, rehearse};
 use pyrotyp_core::text::{Shown, chain};
 use pyrotyp_core::{ledger, machine, plan};
 
@@ -33,8 +33,8 @@ const SECTOR_BYTES: u32 = 512;
 /// Tries an image or a drive, by one firmware or both.
 pub(crate) fn run(asked: &Rehearse, session: &Session<'_>) -> Result<Exit, Failure> {
     let subject = match meant(&asked.what, session)? {
-        Some(drive) => Subject::drive(drive, &*platform(session.common)?)?,
-        None => Subject::image(&on_shelf_or_file(&asked.what, session.common)?, session)?,
+        Some(drive) => TrialSubject::drive(drive, &*platform(session.common)?)?,
+        None => TrialSubject::image(&on_shelf_or_file(&asked.what, session.common)?, session)?,
     };
     let started = Timestamp::now().to_string();
     let trials = subject.tried(asked, session)?;
@@ -57,7 +57,7 @@ pub(crate) fn run(asked: &Rehearse, session: &Session<'_>) -> Result<Exit, Failu
 }
 
 /// What is tried.
-struct Subject {
+struct TrialSubject {
     stick: TrialStick,
     image: ImageRecord,
     drive: Option<Drive>,
@@ -72,7 +72,7 @@ fn not_opened(what: &str, error: &std::io::Error) -> Failure {
     )
 }
 
-impl Subject {
+impl TrialSubject {
     fn drive(drive: Drive, platform: &dyn Platform) -> Result<Self, Failure> {
         let inspection = looked_into(&drive, &Sectors::of(&*platform.open(&drive)?))?;
         let file = platform.open_shared(&drive)?;
@@ -108,7 +108,7 @@ impl Subject {
     }
 
     /// A trial by each firmware that is asked for.
-    fn tried(&self, asked: &Rehearse, session: &Session<'_>) -> Result<Vec<Trial>, Failure> {
+    fn tried(&self, asked: &Rehearse, session: &Session<'_>) -> Result<Vec<Rehearsal>, Failure> {
         let all: &[Firmware] = match asked.firmware {
             None => &[Firmware::Bios, Firmware::Uefi],
             Some(TrialFirmware::Bios) => &[Firmware::Bios],
@@ -141,7 +141,7 @@ impl Subject {
     }
 
     /// The record, with the pictures beside it; that it can't be kept is said, and changes nothing.
-    fn put_on_record(&self, trials: Vec<Trial>, started: &str, session: &Session<'_>) -> Record {
+    fn put_on_record(&self, trials: Vec<Rehearsal>, started: &str, session: &Session<'_>) -> Record {
         let starts: Vec<TrialStart> = trials.iter().map(|trial| trial.start.clone()).collect();
         let mut record = plan::rehearsal(self.image.clone(), self.drive.as_ref(), starts, started);
         let Some(state) = state_folder(session.common) else { return record };

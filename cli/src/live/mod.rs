@@ -6,4 +6,5 @@ mod job_draw;
 pub(crate) mod job_progress;
 mod job_screen;
 pub(crate) mod progress;
+pub(crate) mod station_view;
 pub(crate) mod trial_progress;

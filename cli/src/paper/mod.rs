@@ -8,9 +8,11 @@ mod report;
 mod screen_png;
 mod speed_plot;
 mod starting;
+mod station_page;
 
 pub(crate) use label::{SleeveLabel, label};
 pub(crate) use label_png::png;
 pub(crate) use label_svg::svg;
 pub(crate) use report::page;
 pub(crate) use screen_png::screen_png;
+pub(crate) use station_page::station_page;

@@ -18,6 +18,7 @@ use pyrotyp_core::record::{
     Area, Conclusion, Difference, DriveRecord, Gauged, ImageRecord, JobResult, Record, SparePartition, SpeedAt,
     TrialStart, Trust,
 };
+use pyrotyp_core::station::Try;
 use pyrotyp_core::volume::Item as Entry;
 use pyrotyp_core::{Finding, FindingId, Level};
 use serde::Serialize;
@@ -447,6 +448,24 @@ pub(crate) fn record(record: &Record) -> Value {
     document(record)
 }
 
+/// A stick of a station.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct StickDoc<'a> {
+    number: u64,
+    tag: &'a str,
+    port: Option<&'a str>,
+    result: Option<JobResult>,
+    job: &'a str,
+}
+
+/// The document of a stick that `station` has ended with: a line.
+pub(crate) fn station(stick: &Try) -> String {
+    let Try { number, job, drive, port, result } = stick;
+    let stick = StickDoc { number: *number, tag: &drive.tag, port: port.as_deref(), result: *result, job };
+    edge::json(&format!("{}\n", document(&stick)))
+}
+
 /// The document of `rehearse`.
 pub(crate) fn rehearse(starts: &[TrialStart]) -> Value {
     document(&starts)
@@ -810,6 +829,7 @@ mod tests {
             ("unpack", schema::<UnpackDoc<'_>>()),
             ("gauge", schema::<GaugeDoc<'_>>()),
             ("save", schema::<SaveDoc<'_>>()),
+            ("station", schema::<StickDoc<'_>>()),
             ("rehearse", schema::<Vec<TrialStart>>()),
             ("compare", schema::<CompareDoc<'_>>()),
             ("ledger", schema::<Vec<Record>>()),

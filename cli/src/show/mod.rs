@@ -15,6 +15,7 @@ pub(crate) mod rows;
 pub(crate) mod saved;
 pub(crate) mod settings;
 pub(crate) mod shelved;
+pub(crate) mod station;
 pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod text;

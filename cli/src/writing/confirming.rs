@@ -120,6 +120,22 @@ pub(crate) fn confirm(
     Err(Failure::new(Exit::Refused, text, "look at `pyrotyp drives`, then run the same command again"))
 }
 
+/// What is typed below a card; without a terminal, nobody can.
+pub(crate) fn typed_at_terminal(card: &str, question: &str, cancel: &Cancel) -> Result<String, Failure> {
+    if !io::stderr().is_terminal() || !io::stdin().is_terminal() {
+        let text = "nobody can confirm the plan: this is no terminal";
+        return Err(Failure::new(
+            Exit::Refused,
+            text,
+            "run it at a terminal, or give the number of sticks with --sticks",
+        ));
+    }
+    warn(card);
+    machine::forget_typed(io::stdin());
+    warn(question);
+    ask(Box::new(io::stdin()), cancel, &mut || Ok(()))
+}
+
 /// A line from the terminal; Ctrl-C ends the wait, and so does a question that no longer stands.
 fn ask(
     input: Box<dyn Read + Send>,

@@ -11,9 +11,9 @@ use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::Cleared;
 use pyrotyp_core::job::journal::SpentNotes;
 use pyrotyp_core::job::{Checked, JobFault, Order, Outcome, Pacing, Source, Target};
-use pyrotyp_core::ledger::{Begun, Blocks};
-use pyrotyp_core::plan::{Came, Plan};
-use pyrotyp_core::record::{DriveIdentity, JobResult};
+use pyrotyp_core::ledger::Begun;
+use pyrotyp_core::plan::{Came, Plan, blocks_of};
+use pyrotyp_core::record::DriveIdentity;
 use pyrotyp_core::shelf::Identity;
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::{job, ledger};
@@ -241,12 +241,7 @@ fn report(
 
 /// Keeps what was written by its blocks: a drive can then be compared without the image.
 fn keep_blocks(job: &str, outcomes: &[Outcome], common: &Common) {
-    let whole = |one: &Outcome| {
-        let digests = one.blocks.iter().copied().collect::<Option<Vec<_>>>()?;
-        let bytes = one.image_bytes.filter(|_| matches!(one.told.result, JobResult::Verified | JobResult::Written))?;
-        Some(Blocks { bytes, digests })
-    };
-    let Some((blocks, state)) = outcomes.iter().find_map(whole).zip(state_folder(common)) else { return };
+    let Some((blocks, state)) = blocks_of(outcomes).zip(state_folder(common)) else { return };
     if let Err(error) = ledger::keep_blocks(&state, job, &blocks) {
         warn(&format!("the digests of its blocks are not kept: {}\n", plain(&error)));
     }

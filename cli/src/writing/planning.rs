@@ -93,7 +93,8 @@ impl Image<'_> {
         self.inspection.container.is_some()
     }
 
-    fn planned(&self) -> PlannedImage {
+    /// The same, for a plan.
+    pub(crate) fn planned(&self) -> PlannedImage {
         PlannedImage {
             called: self.path.to_string_lossy().into_owned(),
             file: self.is_file.then(|| PathBuf::from(self.path)),

@@ -28,5 +28,6 @@ mod shelf;
 mod signatures;
 mod slips;
 mod spare;
+mod station;
 mod unpack;
 mod write;

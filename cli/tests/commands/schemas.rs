@@ -23,7 +23,7 @@ fn schema_of(words: &[&str]) -> String {
     let has = |word: &str| words.contains(&word);
     let verbs = [
         "inspect", "check", "drives", "contents", "write", "compare", "fetch", "shelf", "ledger", "settings",
-        "reclaim", "unpack", "gauge", "save", "rehearse",
+        "reclaim", "unpack", "gauge", "save", "rehearse", "station",
     ];
     let verb = words.iter().find(|word| verbs.contains(word)).copied().unwrap_or("failure");
     let more = match verb {

@@ -195,6 +195,7 @@ fn every_command_of_the_pages_works_on_the_demos_bench() {
         "docs/tray.md",
         "docs/ledger.md",
         "docs/drive.md",
+        "docs/station.md",
     ] {
         if page == "docs/ledger.md" {
             let write = "write images/wrenfield-rescue-3.iso --to DBR7J --unattended --accept just-verified --tray tray --state state";
@@ -211,9 +212,9 @@ fn every_command_of_the_pages_works_on_the_demos_bench() {
                 typed.current_dir(&folder).output().unwrap()
             };
             match verb.as_str() {
-                // Nobody answers at these addresses, stops a light, or has an emulator: that the words are understood is
+                // Nobody answers at these addresses, stops a light, plugs anything in, or has an emulator: that the words are understood is
                 // all that can be tried.
-                "fetch" | "rehearse" | "drives" if verb != "drives" || command.contains("--blink") => {
+                "fetch" | "rehearse" | "station" | "drives" if verb != "drives" || command.contains("--blink") => {
                     let told = bench.tell(&run("--help"));
                     assert!(told.starts_with("exit 0"), "{page}: {command}: {told}");
                     let told = bench.tell(&run("--no-such-option"));

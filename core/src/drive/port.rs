@@ -58,6 +58,11 @@ impl TryFrom<String> for Port {
 }
 
 impl Port {
+    /// Whether this is that socket, or one behind a hub in it.
+    pub fn is_below(&self, other: &Self) -> bool {
+        self.bus == other.bus && self.sockets.starts_with(&other.sockets)
+    }
+
     /// In words: `bus 1, socket 2`, or `bus 1, hub in socket 2, socket 3`.
     pub fn words(&self) -> String {
         let mut words = format!("bus {}", self.bus);
@@ -86,6 +91,14 @@ mod tests {
         for none in ["", "1", "usb1", "1-", "-2", "1-2.", "1-2.x", "1-1.1.1.1.1.1.1"] {
             assert_eq!(words(none), Err(NoPort), "{none}");
         }
+    }
+
+    #[test]
+    fn what_hangs_on_a_hub_is_below_its_socket() {
+        let port = |text: &str| text.parse::<Port>().unwrap();
+        assert!(port("1-2.3").is_below(&port("1-2")) && port("1-2").is_below(&port("1-2")));
+        assert!(!port("1-2").is_below(&port("1-2.3")) && !port("2-2.3").is_below(&port("1-2")));
+        assert!(!port("1-21").is_below(&port("1-2")));
     }
 
     proptest! {

@@ -42,3 +42,4 @@ pub use run::run;
 pub use source::{Access, Checked, ComposedImage, KeptImage, Prove, Source, StreamedImage};
 pub use watch::{Event, Watcher};
 pub use workers::Died;
+pub(crate) use workers::contained;

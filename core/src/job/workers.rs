@@ -18,7 +18,7 @@ pub struct Died;
 ///
 /// # Errors
 /// [`Died`] when it panicked. What it changed until then must be judged by whoever calls.
-pub(super) fn contained<T>(work: impl FnOnce() -> T) -> Result<T, Died> {
+pub(crate) fn contained<T>(work: impl FnOnce() -> T) -> Result<T, Died> {
     catch_unwind(AssertUnwindSafe(work)).map_err(|_| Died)
 }
 

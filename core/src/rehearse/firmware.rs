@@ -45,10 +45,10 @@ pub(super) enum SecureBoot {
 
 #[derive(Deserialize)]
 #[serde(rename_all = "kebab-case")]
-struct Descriptor {
+struct FirmwareDescriptor {
     interface_types: Vec<String>,
     mapping: Mapping,
-    targets: Vec<Target>,
+    targets: Vec<FirmwareTarget>,
     #[serde(default)]
     features: Vec<String>,
 }
@@ -67,12 +67,12 @@ struct Mapping {
 }
 
 #[derive(Deserialize)]
-struct Target {
+struct FirmwareTarget {
     architecture: String,
     machines: Vec<String>,
 }
 
-impl Descriptor {
+impl FirmwareDescriptor {
     /// The firmware, where it is one for such a start.
     fn firmware(self, secure: SecureBoot) -> Option<UefiFirmware> {
         let has = |feature: &str| self.features.iter().any(|one| one == feature);
@@ -83,7 +83,8 @@ impl Descriptor {
         let is_split = self.mapping.mode.as_deref().is_none_or(|mode| mode == "split");
         let is_flash = self.mapping.device == "flash" && is_split;
         let fits_machine = |name: &String| name.trim_end_matches('*').trim_end_matches('-').ends_with(UEFI_MACHINE);
-        let fits = |target: &Target| target.architecture == "x86_64" && target.machines.iter().any(fits_machine);
+        let fits =
+            |target: &FirmwareTarget| target.architecture == "x86_64" && target.machines.iter().any(fits_machine);
         let is_known = |file: &FlashFile| {
             matches!(file.format.as_str(), "raw" | "qcow2") && file.filename.is_absolute() && file.filename.is_file()
         };
@@ -114,7 +115,7 @@ fn find_in(folders: &[&Path], secure: SecureBoot) -> Option<UefiFirmware> {
             }
         }
     }
-    let read = |path: &PathBuf| -> Option<Descriptor> {
+    let read = |path: &PathBuf| -> Option<FirmwareDescriptor> {
         serde_json::from_slice(&machine::read_linked(path, DESCRIPTOR_BYTES_MOST).ok()?).ok()
     };
     let all = by_name.values().filter_map(|path| read(path)?.firmware(secure));

@@ -21,4 +21,4 @@ pub use error::RehearseError;
 pub use order::{Runner, TrialOrder};
 pub use picture::ScreenPicture;
 pub use stick::TrialStick;
-pub use trial::{Trial, TrialNews, rehearse};
+pub use trial::{Rehearsal, TrialNews, rehearse};

@@ -27,7 +27,7 @@ const TEXT_MODE: (usize, usize) = (720, 400);
 
 /// What a trial start came to.
 #[derive(Clone)]
-pub struct Trial {
+pub struct Rehearsal {
     /// For the record; its picture has no name yet.
     pub start: TrialStart,
     /// The screen when it ended.
@@ -54,26 +54,26 @@ pub fn rehearse(
     order: &TrialOrder<'_>,
     cancel: &Cancel,
     tell: &(dyn Fn(&TrialNews) + Sync),
-) -> Result<Trial, RehearseError> {
+) -> Result<Rehearsal, RehearseError> {
     let one = |order: &TrialOrder<'_>| Watch::begin(order)?.watch(cancel, tell);
     machine::as_person(|| {
         let tried = match (one(order), order.runner) {
             // What it can't do with the processor's help, it may do without.
-            (Err(RehearseError::Emulator { .. }) | Ok(Watched::NotHelped), Runner::Processor) => {
+            (Err(RehearseError::Emulator { .. }) | Ok(WatchEnd::NotHelped), Runner::Processor) => {
                 one(&TrialOrder { runner: Runner::Program, ..*order })
             }
             (tried, _) => tried,
         };
         match tried? {
-            Watched::Ended(trial) => Ok(*trial),
-            Watched::NotHelped => Err(RehearseError::Emulator { said: "it does not begin".to_owned() }),
+            WatchEnd::Ended(trial) => Ok(*trial),
+            WatchEnd::NotHelped => Err(RehearseError::Emulator { said: "it does not begin".to_owned() }),
         }
     })?
 }
 
 /// How watching ended.
-enum Watched {
-    Ended(Box<Trial>),
+enum WatchEnd {
+    Ended(Box<Rehearsal>),
     /// The processor's help is none.
     NotHelped,
 }
@@ -98,7 +98,7 @@ struct Watch<'a> {
 }
 
 /// What was seen at one time.
-struct Look {
+struct Glance {
     judgement: Judgement,
     /// Whether the firmware has not come to the stick yet.
     is_early: bool,
@@ -127,7 +127,7 @@ impl<'a> Watch<'a> {
         })
     }
 
-    fn watch(mut self, cancel: &Cancel, tell: &dyn Fn(&TrialNews)) -> Result<Watched, RehearseError> {
+    fn watch(mut self, cancel: &Cancel, tell: &dyn Fn(&TrialNews)) -> Result<WatchEnd, RehearseError> {
         loop {
             cancel.pause(LOOK);
             if cancel.is_set() {
@@ -138,16 +138,16 @@ impl<'a> Watch<'a> {
             let (firmware, seconds) = (self.order.firmware, waited.as_secs_f64());
             tell(&TrialNews { firmware, seconds, known: look.judgement.reason.clone() });
             if self.is_over(&look) {
-                return Ok(Watched::Ended(Box::new(self.ended(look, seconds))));
+                return Ok(WatchEnd::Ended(Box::new(self.ended(look, seconds))));
             }
             if self.emulator.accelerated && look.is_early && waited >= HELP {
-                return Ok(Watched::NotHelped);
+                return Ok(WatchEnd::NotHelped);
             }
         }
     }
 
     /// Whether nothing more is to be learnt, or nobody waits.
-    fn is_over(&mut self, look: &Look) -> bool {
+    fn is_over(&mut self, look: &Glance) -> bool {
         let is_enough = match look.judgement.started {
             Started::Unknown => false,
             Started::No => self.changed.elapsed() >= LOOK,
@@ -159,7 +159,7 @@ impl<'a> Watch<'a> {
         is_enough || look.is_last || self.emulator.monitor.is_off
     }
 
-    fn look(&mut self) -> Result<Look, RehearseError> {
+    fn look(&mut self) -> Result<Glance, RehearseError> {
         let picture = self.emulator.picture()?;
         let is_text = (picture.width, picture.height) == TEXT_MODE;
         let screen = if is_text { of_screen(&self.emulator.text_memory()?) } else { String::new() };
@@ -198,10 +198,10 @@ impl<'a> Watch<'a> {
         seen.drawn = self.drawn.map_or(Duration::ZERO, |since| since.elapsed());
         let (judgement, firmware_said) = (judge(&seen), seen.firmware_said());
         let (is_early, is_last) = (seen.handover() == Handover::Not, seen.is_last);
-        Ok(Look { judgement, is_early, is_last, firmware_said, screen, serial })
+        Ok(Glance { judgement, is_early, is_last, firmware_said, screen, serial })
     }
 
-    fn ended(self, look: Look, seconds: f64) -> Trial {
+    fn ended(self, look: Glance, seconds: f64) -> Rehearsal {
         let start = TrialStart {
             firmware: self.order.firmware,
             secure_boot: self.order.secure_boot,
@@ -215,6 +215,6 @@ impl<'a> Watch<'a> {
             read_bytes: self.read_bytes,
             accelerated: self.emulator.accelerated,
         };
-        Trial { start, picture: self.screen }
+        Rehearsal { start, picture: self.screen }
     }
 }

@@ -54,6 +54,11 @@ pub struct DriveSpec {
     /// It is plugged in this long after the program began, in milliseconds.
     #[serde(default)]
     pub appears_after_ms: u64,
+    /// It is plugged in when all that come before it in the same port have been pulled out.
+    #[serde(default)]
+    pub queues: bool,
+    /// It is pulled out when nothing was done with it for so long, in milliseconds.
+    pub leaves_after_ms: Option<u64>,
     /// Something larger that it is part of, in words.
     pub held_by: Option<String>,
     /// A program that has it open, in words.

@@ -1,13 +1,14 @@
 //! A simulated drive that is open: its backing file, and the faults between it and the job.
 
-use std::collections::{BTreeSet, VecDeque};
+use std::collections::VecDeque;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use crate::devices::DriveFault;
+use crate::devices::tray::sockets::Sockets;
 use crate::devices::tray::{DriveSpec, SimulatedFault};
 
 /// A corrupting fault spoils one byte in each stretch of this many.
@@ -26,7 +27,7 @@ pub(super) struct Medium {
     answers: AtomicU64,
     /// What was written last, the oldest first.
     remembered: Mutex<VecDeque<(u64, Vec<u8>)>>,
-    away: Arc<Mutex<BTreeSet<String>>>,
+    sockets: Sockets,
 }
 
 /// Whether what is written can still be lost with the power.
@@ -88,7 +89,8 @@ fn failed() -> DriveFault {
 }
 
 impl Medium {
-    pub(super) fn new(spec: DriveSpec, file: Option<File>, away: Arc<Mutex<BTreeSet<String>>>) -> Self {
+    pub(super) fn new(spec: DriveSpec, file: Option<File>, sockets: Sockets) -> Self {
+        sockets.open(&spec.name);
         let strikes = spec.faults.iter().map(|_| AtomicU64::new(0)).collect();
         let file = file.map(|file| Mutex::new(Backing { file, unflushed: Vec::new() }));
         Self {
@@ -99,7 +101,7 @@ impl Medium {
             strikes,
             line: Mutex::new(()),
             remembered: Mutex::default(),
-            away,
+            sockets,
         }
     }
 
@@ -110,12 +112,11 @@ impl Medium {
     }
 
     pub(super) fn pull_out(&self) {
-        self.away.lock().unwrap_or_else(PoisonError::into_inner).insert(self.spec.name.clone());
+        self.sockets.pull_out(&self.spec.name);
     }
 
     fn check_there(&self) -> Result<(), DriveFault> {
-        let away = self.away.lock().unwrap_or_else(PoisonError::into_inner);
-        if away.contains(&self.spec.name) { Err(DriveFault::Gone) } else { Ok(()) }
+        if self.sockets.is_away(&self.spec.name) { Err(DriveFault::Gone) } else { Ok(()) }
     }
 
     /// Sectors are all that a drive knows; the engine's mistakes are to show in tests, not on a bench.
@@ -317,6 +318,12 @@ impl Medium {
     }
 }
 
+impl Drop for Medium {
+    fn drop(&mut self) {
+        self.sockets.close(&self.spec.name);
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -327,7 +334,7 @@ mod tests {
         let mut spec = crate::devices::tray::Descriptor::parse(text).unwrap().drives.remove(0);
         spec.faults = faults;
         let file = tempfile::tempfile().unwrap();
-        let medium = Medium::new(spec, Some(file.try_clone().unwrap()), Arc::default());
+        let medium = Medium::new(spec, Some(file.try_clone().unwrap()), Sockets::default());
         for (at, byte) in writes {
             medium.write(*at, &[*byte; 512]).unwrap();
         }

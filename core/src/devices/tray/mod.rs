@@ -5,16 +5,16 @@
 
 mod descriptor;
 mod medium;
+mod sockets;
 
-use std::collections::BTreeSet;
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 pub use descriptor::{Descriptor, DriveSpec, FILE_NAME, PartitionSpec, SimulatedFault};
 use medium::Medium;
+use sockets::Sockets;
 
 use crate::bytes::Part;
 use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, mount_point};
@@ -34,8 +34,7 @@ pub struct Tray {
     folder: PathBuf,
     descriptor: Descriptor,
     opened: Instant,
-    /// Drives that were pulled out or ejected since.
-    away: Arc<Mutex<BTreeSet<String>>>,
+    sockets: Sockets,
 }
 
 impl Tray {
@@ -50,7 +49,7 @@ impl Tray {
             .map_err(|source| PlatformError::Unreadable { what: path.shown(), source })?;
         let text = String::from_utf8(bytes).map_err(|_| wrong("it is no text (UTF-8)".to_owned()))?;
         let descriptor = Descriptor::parse(&text).map_err(wrong)?;
-        Ok(Self { folder: folder.to_owned(), descriptor, opened: Instant::now(), away: Arc::default() })
+        Ok(Self { folder: folder.to_owned(), descriptor, opened: Instant::now(), sockets: Sockets::default() })
     }
 
     /// Opens the file behind a drive: a regular file of this folder, since anything else may lead to a real drive.
@@ -63,13 +62,8 @@ impl Tray {
         self.folder.join(format!("{name}.img"))
     }
 
-    fn attached(&self) -> impl Iterator<Item = &DriveSpec> {
-        let away = self.away.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let since = self.opened.elapsed();
-        self.descriptor
-            .drives
-            .iter()
-            .filter(move |spec| since >= Duration::from_millis(spec.appears_after_ms) && !away.contains(&spec.name))
+    fn attached(&self) -> Vec<&DriveSpec> {
+        self.sockets.plugged(&self.descriptor.drives, self.opened.elapsed())
     }
 
     fn describe(&self, spec: &DriveSpec) -> Drive {
@@ -116,12 +110,12 @@ impl Tray {
     }
 
     fn spec_of(&self, drive: &Drive) -> Result<&DriveSpec, PlatformError> {
-        let found = self.attached().find(|spec| drive.path.strip_prefix(SCHEME) == Some(&spec.name));
+        let found = self.attached().into_iter().find(|spec| drive.path.strip_prefix(SCHEME) == Some(&spec.name));
         found.ok_or_else(|| PlatformError::Gone { tag: drive.tag.clone() })
     }
 
     fn medium(&self, spec: &DriveSpec, file: Option<File>) -> Medium {
-        Medium::new(spec.clone(), file, Arc::clone(&self.away))
+        Medium::new(spec.clone(), file, self.sockets.clone())
     }
 }
 
@@ -151,7 +145,7 @@ fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformErro
 
 impl Platform for Tray {
     fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
-        let mut drives: Vec<Drive> = self.attached().map(|spec| self.describe(spec)).collect();
+        let mut drives: Vec<Drive> = self.attached().into_iter().map(|spec| self.describe(spec)).collect();
         share_uses(&mut drives);
         Ok(drives)
     }

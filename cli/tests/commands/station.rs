@@ -1,0 +1,133 @@
+//! Stick after stick by a plan: what qualifies is made, all else is left alone, and the tally is right whatever happened in between.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::process::Stdio;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+use super::bench::{Bench, RESCUE, steady_with_rates};
+
+const STICK_BYTES: u64 = 48 << 20;
+
+/// A stick that comes when its port is free, and is pulled out when nothing is done with it.
+fn stick(name: &str, serial: &str, port: u32, more: &str) -> String {
+    format!(
+        "[[drive]]\nname = \"{name}\"\nvendor = \"Kestrin\"\nmodel = \"Pocket\"\nserial = \"{serial}\"\nbytes = {STICK_BYTES}\n\
+         bus = \"usb\"\nlink_mbps = 480\nremovable = true\nport = \"1-1.{port}\"\nappears_after_ms = 300\nqueues = true\n\
+         leaves_after_ms = 600\n{more}\n"
+    )
+}
+
+fn fault(kind: &str, more: &str) -> String {
+    format!("[[drive.fault]]\nkind = \"{kind}\"\n{more}\n")
+}
+
+#[test]
+fn forty_sticks_are_made_by_a_plan_that_is_killed_twice_and_nothing_else_is_touched() {
+    let bad = |number| match number {
+        7 => fault("write-error", "at = 3000000\nbytes = 4096"),
+        18 => fault("corrupt", "at = 2000000\nbytes = 4096"),
+        29 => fault("wrap", "true_bytes = 3145728"),
+        // Slow enough to be killed half-way.
+        _ => fault("slow", "bytes_per_second = 60000000"),
+    };
+    let mut bench = Bench::new().file(
+        "plan.toml",
+        b"image = \"rescue.iso\"\nsticks = 37\nat-once = 4\nreport-into = \"report.html\"\nlabels-into = \"labels\"\n\
+          [files]\nrule = \"refuse\"\nknown-labels = [\"OLD*\"]\n",
+    );
+    // One is attached before anything begins, one holds files, one is a disk, and one comes again.
+    let before = stick("before", "KP-before", 9, "").replace("appears_after_ms = 300", "");
+    bench = bench.tray(&before.replace("leaves_after_ms = 600", ""));
+    let holding = |label: &str| {
+        format!("[[drive.partition]]\nnumber = 1\nbytes = 40000000\nfilesystem = \"fat32\"\nlabel = \"{label}\"\n")
+    };
+    bench = bench.tray(&stick("holiday", "KP-holiday", 1, &holding("HOLIDAY")));
+    let disk = stick("odalen", "OV-1", 2, "").replace("removable = true", "removable = false");
+    bench = bench.tray(&disk.replace(&STICK_BYTES.to_string(), "1000204886016"));
+    for number in 0..40 {
+        let more = if number == 3 { holding("OLD_ONE") } else { String::new() };
+        let more = more + &bad(number);
+        bench = bench.tray(&stick(&format!("s{number}"), &format!("KP-{number}"), number % 4 + 1, &more));
+    }
+    bench = bench.tray(&stick("again", "KP-5", 2, ""));
+    let words = "station plan.toml --sticks 37 --tray tray --state notes --json --quiet";
+    for _ in 0..2 {
+        let mut killed = bench.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let (began, made) = (Instant::now(), bench.path("notes/jobs"));
+        let count = || fs::read_dir(&made).map_or(0, |names| names.count());
+        let wanted = count() + 12;
+        while count() < wanted && began.elapsed() < Duration::from_secs(60) {
+            sleep(Duration::from_millis(20));
+        }
+        killed.kill().unwrap();
+        killed.wait().unwrap();
+    }
+    let told = bench.pyrotyp(words);
+    assert!(told.starts_with("exit 0"), "{told}");
+    let ledger = bench.json("ledger --state notes --most 500");
+    let jobs = ledger.as_array().unwrap();
+    let tags = |result: &str| -> BTreeSet<&str> {
+        let with = jobs.iter().filter(|job| job["result"] == result && !job["ended"].is_null());
+        with.map(|job| job["drives"][0]["serial"].as_str().unwrap()).collect()
+    };
+    let verified = jobs.iter().filter(|job| job["result"] == "verified").count();
+    let bad: BTreeSet<&str> = ["KP-7", "KP-18", "KP-29"].into();
+    assert_eq!((verified, tags("verified").len()), (37, 37), "each stick is made once");
+    assert_eq!(&tags("failed") | &tags("differs"), bad);
+    assert!(jobs.iter().filter(|job| job["ended"].is_null()).count() <= 8, "what was cut off is on record as begun");
+    for number in 0..40 {
+        let holds = fs::read(bench.path(&format!("tray/s{number}.img"))).unwrap();
+        let is_made = holds.get(..RESCUE.len()) == Some(&RESCUE[..]);
+        assert_eq!(is_made, ![7, 18, 29].contains(&number), "stick {number}");
+    }
+    for untouched in ["before", "holiday", "odalen", "again"] {
+        assert!(!bench.path(&format!("tray/{untouched}.img")).exists(), "{untouched} was written");
+    }
+    assert_eq!(fs::read_dir(bench.path("labels")).unwrap().count(), 37);
+    let page = fs::read_to_string(bench.path("report.html")).unwrap();
+    assert!(page.contains("37 of 37 sticks made") && page.contains("; 3 failed") && page.contains("KP-39"));
+    // What is done is done: it is told, and nothing is asked.
+    let told = bench.on_tray("station plan.toml --state notes");
+    assert!(told.starts_with("exit 0") && told.contains("done: 37 of 37"), "{told}");
+}
+
+#[test]
+fn a_station_tells_of_each_stick_and_of_what_it_leaves_alone() {
+    let read_error = fault("read-error", "at = 2000000\nbytes = 4096");
+    let bench = Bench::new()
+        .file("plan.toml", b"image = \"rescue.iso\"\nsticks = 2\nat-once = 1\n[drives]\nports = [\"1-1.1\"]\n[files]\nrule = \"refuse\"\n")
+        .tray(&stick("holiday", "KP-1", 1, "[[drive.partition]]\nnumber = 1\nbytes = 40000000\nfilesystem = \"fat32\"\nlabel = \"HOLIDAY\"\n"))
+        .tray(&stick("elsewhere", "KP-2", 2, ""))
+        .tray(&stick("failing", "KP-3", 1, &read_error))
+        .tray(&stick("good", "KP-4", 1, ""))
+        .tray(&stick("better", "KP-5", 1, ""));
+    let mut told = Vec::new();
+    for words in [
+        "station plan.toml --state notes",
+        "station plan.toml --state notes --sticks 3",
+        "station plan.toml --state notes --sticks 2",
+        "station plan.toml --state notes --sticks 2",
+    ] {
+        told.push(format!("$ {words}\n{}", bench.on_tray(words)));
+    }
+    let doc = bench.json("ledger --state notes");
+    assert_eq!(doc.as_array().unwrap().len(), 3);
+    let bench =
+        bench.file("other.iso", &super::bench::DESKTOP).file("plan.toml", b"image = \"other.iso\"\nsticks = 2\n");
+    told.push(bench.on_tray("station plan.toml --state notes --sticks 2"));
+    for plan in [
+        "sticks = 2",
+        "image = \"rescue.iso\"\nsticks = 0",
+        "image = \"rescue.iso\"\nsticks = 2\nspeed = 9",
+        "image = \"rescue.iso\"\nsticks = 2\n[drives]\nroles = [\"system\"]",
+        "image = \"rescue.iso\"\nsticks = 2\n[drives]\nsmallest = \"big\"",
+    ] {
+        fs::write(bench.path("plan.toml"), plan).unwrap();
+        told.push(bench.on_tray("station plan.toml --state notes --sticks 2"));
+    }
+    let mut settings = steady_with_rates();
+    settings.add_filter(r"in \[TIME\], ", "in [TIME], ");
+    settings.bind(|| insta::assert_snapshot!(told.join("\n")));
+}

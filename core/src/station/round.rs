@@ -1,0 +1,266 @@
+//! The round of a station: what is plugged in is looked at, taken or left, and so many are written at once.
+
+use std::io;
+use std::path::Path;
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Mutex, PoisonError};
+use std::thread::Scope;
+use std::time::Duration;
+
+use super::qualify::{Left, StickOffer, qualify};
+use super::station_plan::StationPlan;
+use super::stick_job::{StickDone, StickJob};
+use super::tally::Tally;
+use super::watch::{StationNews, StationWatcher};
+use crate::devices::{Platform, PlatformError, Sectors};
+use crate::drive::Drive;
+use crate::examine::Proven;
+use crate::hash::first_block;
+use crate::image::Inspection;
+use crate::job::{Source, contained};
+use crate::plan::{Bench, PlannedImage};
+use crate::record::JobResult;
+use crate::stop::Cancel;
+
+/// How often it is looked what is plugged in.
+const LOOK: Duration = Duration::from_millis(250);
+
+/// What a station works with.
+pub struct Station<'a> {
+    /// The plan.
+    pub plan: &'a StationPlan,
+    /// Its image, as it is planned with.
+    pub image: &'a PlannedImage,
+    /// What is known of it.
+    pub inspection: &'a Inspection,
+    /// What its comparison has found.
+    pub proven: &'a Proven,
+    /// Its bytes.
+    pub source: &'a dyn Source,
+    /// What the bench has of its own.
+    pub bench: &'a Bench,
+    /// Where records and tally are kept.
+    pub state: &'a Path,
+}
+
+/// Why a round ended before its plan was done.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RoundFault {
+    /// The system does not tell what is plugged in.
+    #[error(transparent)]
+    Platform(#[from] PlatformError),
+    /// Records or tally can't be written.
+    #[error("what is done can't be put on record")]
+    Unkept(#[source] io::Error),
+}
+
+/// What becomes of a drive that is plugged in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Stand {
+    /// Nothing: it was there before, is left alone, or has ended.
+    Idle,
+    /// Somebody must say whether it is taken.
+    Asked,
+    /// It is taken when there is room.
+    Waits,
+    /// It is being written.
+    Works,
+}
+
+struct OnFloor {
+    drive: Drive,
+    stand: Stand,
+}
+
+struct Done {
+    drive: Drive,
+    what: StickDone,
+}
+
+struct Floor<'a> {
+    job: StickJob<'a>,
+    plugged: Vec<OnFloor>,
+    done: (Sender<Done>, Receiver<Done>),
+    /// How many were told to be made.
+    made: u64,
+    is_finishing: bool,
+}
+
+/// Takes what is plugged in from now on, until the plan is done or somebody stops it. The tally then tells what was made.
+///
+/// # Errors
+/// When it can't go on. What is under way is brought to its end before.
+pub fn round(
+    station: &Station<'_>,
+    platform: &dyn Platform,
+    tally: &Mutex<Tally>,
+    cancel: &Cancel,
+    watcher: &dyn StationWatcher,
+) -> Result<(), RoundFault> {
+    let before = platform.drives()?;
+    let plugged = before.into_iter().map(|drive| OnFloor { drive, stand: Stand::Idle }).collect();
+    let job = StickJob { station, platform, tally, cancel, watcher };
+    let made = tally.lock().unwrap_or_else(PoisonError::into_inner).made();
+    let mut floor = Floor { job, plugged, done: channel(), made, is_finishing: false };
+    cancel.ask();
+    let ended = std::thread::scope(|scope| floor.run(scope));
+    cancel.ask_no_more();
+    ended
+}
+
+impl<'a> Floor<'a> {
+    fn run<'scope>(&mut self, scope: &'scope Scope<'scope, '_>) -> Result<(), RoundFault>
+    where
+        'a: 'scope,
+    {
+        let mut fault = None;
+        loop {
+            self.hear_stops();
+            while let Ok(done) = self.done.1.try_recv() {
+                if let Err(error) = self.end(done) {
+                    fault.get_or_insert(error);
+                    self.is_finishing = true;
+                }
+            }
+            let is_over = self.is_finishing || self.left_to_make() == 0 || self.job.cancel.is_set();
+            if is_over && self.working() == 0 {
+                return fault.map_or(Ok(()), Err);
+            }
+            match self.job.platform.drives() {
+                Ok(attached) => self.look(&attached),
+                Err(error) if fault.is_none() => {
+                    fault = Some(error.into());
+                    self.is_finishing = true;
+                }
+                Err(_) => {}
+            }
+            self.begin_some(scope);
+            self.job.cancel.pause(LOOK);
+            if self.job.cancel.is_set() {
+                // Those under way are told by themselves, and end soon.
+                std::thread::sleep(LOOK);
+            }
+        }
+    }
+
+    /// The first Ctrl-C begins no further stick, the second stops those under way.
+    fn hear_stops(&mut self) {
+        if !self.job.cancel.is_open() {
+            return;
+        }
+        if std::mem::replace(&mut self.is_finishing, true) {
+            self.job.cancel.set();
+        } else {
+            self.job.watcher.news(&StationNews::Finishing);
+            self.job.cancel.go_on();
+        }
+    }
+
+    fn working(&self) -> u64 {
+        self.plugged.iter().filter(|one| one.stand == Stand::Works).count() as u64
+    }
+
+    /// How many more are to be begun, if all that are under way come to a good end.
+    fn left_to_make(&self) -> u64 {
+        self.job.station.plan.sticks.saturating_sub(self.made).saturating_sub(self.working())
+    }
+
+    /// What left is forgotten, what came is offered.
+    fn look(&mut self, attached: &[Drive]) {
+        let watcher = self.job.watcher;
+        self.plugged.retain(|one| {
+            // What is being written tells by itself that it was pulled out.
+            let stays = one.stand == Stand::Works || attached.iter().any(|now| now.is_still(&one.drive));
+            if !stays {
+                watcher.news(&StationNews::Gone { drive: &one.drive });
+            }
+            stays
+        });
+        for drive in attached {
+            if drive.bytes > 0 && !self.plugged.iter().any(|one| one.drive.path == drive.path) {
+                let stand = self.offer(drive);
+                self.plugged.push(OnFloor { drive: drive.clone(), stand });
+            }
+        }
+        let taken = watcher.taken();
+        for one in self.plugged.iter_mut().filter(|one| one.stand == Stand::Asked) {
+            if taken.iter().any(|tag| one.drive.tag.as_str().eq_ignore_ascii_case(tag.trim())) {
+                one.stand = Stand::Waits;
+            }
+        }
+    }
+
+    fn offer(&self, drive: &Drive) -> Stand {
+        let (offer, was_cut_off) = {
+            let tally = self.job.tally.lock().unwrap_or_else(PoisonError::into_inner);
+            (qualify(self.job.station.plan, &tally, drive), tally.was_cut_off(drive))
+        };
+        let offer = match offer {
+            StickOffer::Take if drive.tag.is_unsure() && self.holds_image(drive) => StickOffer::Leave(Left::HoldsImage),
+            // It was cut off when it was made, and nobody could say so any more: what is on it is this very image.
+            StickOffer::Ask | StickOffer::Leave(Left::HoldsFiles) if was_cut_off && self.holds_image(drive) => {
+                StickOffer::Take
+            }
+            offer => offer,
+        };
+        let watcher = self.job.watcher;
+        match offer {
+            StickOffer::Take => {
+                watcher.news(&StationNews::Waits { drive });
+                Stand::Waits
+            }
+            StickOffer::Ask => {
+                watcher.news(&StationNews::Asked { drive });
+                Stand::Asked
+            }
+            StickOffer::Leave(why) => {
+                watcher.news(&StationNews::Left { drive, why: &why });
+                Stand::Idle
+            }
+        }
+    }
+
+    /// Of a drive that can't be told from others, its content tells whether it was made.
+    fn holds_image(&self, drive: &Drive) -> bool {
+        let Ok(open) = self.job.platform.open(drive) else { return false };
+        let on_drive = first_block(&Sectors::of(&*open)).ok();
+        let wanted = first_block(self.job.station.proven.content.bytes()).ok();
+        on_drive.is_some() && on_drive == wanted
+    }
+
+    fn begin_some<'scope>(&mut self, scope: &'scope Scope<'scope, '_>)
+    where
+        'a: 'scope,
+    {
+        while !self.is_finishing && self.left_to_make() > 0 && self.working() < self.job.station.plan.at_once {
+            let Some(next) = self.plugged.iter_mut().find(|one| one.stand == Stand::Waits) else { return };
+            next.stand = Stand::Works;
+            let (drive, done) = (next.drive.clone(), self.done.0.clone());
+            let StickJob { station, platform, tally, cancel, watcher } = self.job;
+            scope.spawn(move || {
+                let job = StickJob { station, platform, tally, cancel, watcher };
+                let failed = || StickDone::Left(Left::Unfit { why: "a part of this program failed".to_owned() });
+                let what = contained(|| job.run(&drive)).unwrap_or_else(|_| failed());
+                // The round waits for all that it has begun.
+                let _ = done.send(Done { drive, what });
+            });
+        }
+    }
+
+    fn end(&mut self, Done { drive, what }: Done) -> Result<(), RoundFault> {
+        let place = self.plugged.iter_mut().find(|one| one.drive.path == drive.path && one.stand == Stand::Works);
+        place.into_iter().for_each(|one| one.stand = Stand::Idle);
+        let watcher = self.job.watcher;
+        match what {
+            StickDone::Left(why) => watcher.news(&StationNews::Left { drive: &drive, why: &why }),
+            StickDone::Ended { stick, fault } => {
+                self.made = self.made.saturating_add(u64::from(stick.result == Some(JobResult::Verified)));
+                let made = self.made;
+                watcher.news(&StationNews::Ended { drive: &drive, stick: &stick, fault: fault.as_deref(), made });
+            }
+            StickDone::Unkept(error) => return Err(RoundFault::Unkept(error)),
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,146 @@
+//! One stick of a station: guarded by itself, written, read back, put on record.
+
+use std::sync::{Mutex, PoisonError};
+
+use jiff::Timestamp;
+
+use super::qualify::Left;
+use super::round::Station;
+use super::tally::{Tally, Try};
+use super::watch::{StationNews, StationWatcher};
+use crate::devices::{After, Platform};
+use crate::drive::{Choice, Drive, NamedBy};
+use crate::guard::Confirmed;
+use crate::job::{self, Event, Order, Outcome, Pacing, ReadBack, Start, Watcher, Writing};
+use crate::ledger;
+use crate::plan::{Came, How, Plan, Wish, keep_written};
+use crate::record::{JobKind, JobResult};
+use crate::stop::Cancel;
+use crate::text::chain;
+
+/// What became of it.
+pub(super) enum StickDone {
+    /// Nothing was done.
+    Left(Left),
+    /// It was begun, and has ended.
+    Ended { stick: Try, fault: Option<String> },
+    /// What must be kept can't be kept: no further stick can be made.
+    Unkept(std::io::Error),
+}
+
+/// Tells a station's watcher of one drive.
+struct OfDrive<'a> {
+    drive: &'a Drive,
+    watcher: &'a dyn StationWatcher,
+}
+
+impl Watcher for OfDrive<'_> {
+    fn heard(&self, _number: usize, event: &Event) {
+        self.watcher.news(&StationNews::Moved { drive: self.drive, event });
+    }
+}
+
+/// What a stick is made with.
+pub(super) struct StickJob<'a> {
+    pub station: &'a Station<'a>,
+    pub platform: &'a dyn Platform,
+    pub tally: &'a Mutex<Tally>,
+    pub cancel: &'a Cancel,
+    pub watcher: &'a dyn StationWatcher,
+}
+
+fn unfit(why: impl std::fmt::Display) -> StickDone {
+    StickDone::Left(Left::Unfit { why: why.to_string() })
+}
+
+impl StickJob<'_> {
+    fn tally(&self) -> std::sync::MutexGuard<'_, Tally> {
+        self.tally.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Makes one.
+    pub(super) fn run(&self, drive: &Drive) -> StickDone {
+        let started = Timestamp::now().to_string();
+        let mut plan = match self.plan(drive) {
+            Ok(plan) => plan,
+            Err(error) => return unfit(chain(&error)),
+        };
+        plan.learn(self.station.proven);
+        let cleared = match plan.clear() {
+            Ok(cleared) => cleared,
+            Err(refused) => {
+                let first = refused.standing.first();
+                return unfit(first.map_or("the guard refuses it", |finding| finding.text.as_str()));
+            }
+        };
+        if let Err(error) = plan.may_claim(self.platform) {
+            return unfit(chain(&error));
+        }
+        let state = self.station.state;
+        let begun = match ledger::begin(state, &plan.record(&started, Came::Begun)) {
+            Ok(begun) => begun,
+            Err(error) => return StickDone::Unkept(error),
+        };
+        let number = match self.tally().begin(begun.job(), drive) {
+            Ok(number) => number,
+            Err(error) => {
+                // Nothing was written: that it was begun is all there is to say.
+                let _ = begun.end(&plan.record(&started, Came::Refused));
+                return StickDone::Unkept(error);
+            }
+        };
+        self.watcher.news(&StationNews::Begun { drive });
+        let order = Order {
+            source: self.station.source,
+            needs: plan.needs(),
+            inspection: Some(self.station.inspection),
+            checked: self.station.proven.checked.clone(),
+            read_back: plan.how.read_back,
+            writing: plan.how.writing,
+            after: plan.how.after,
+            pacing: Pacing::default(),
+        };
+        let targets = plan.targets(cleared, Some(state));
+        let watcher = OfDrive { drive, watcher: self.watcher };
+        let outcomes = job::run(&order, self.platform, targets, self.cancel, &watcher);
+        let mut record = plan.record(&started, Came::Ended(&outcomes));
+        begun.job().clone_into(&mut record.job);
+        if let Err(error) = keep_written(state, &begun, &record, &outcomes) {
+            return StickDone::Unkept(error);
+        }
+        self.ended(number, record.result, &outcomes)
+    }
+
+    fn ended(&self, number: u64, result: JobResult, outcomes: &[Outcome]) -> StickDone {
+        let mut tally = self.tally();
+        tally.end(number, result);
+        let stick = tally.tries().iter().find(|one| one.number == number).cloned();
+        let fault = outcomes.iter().find_map(|one| one.fault.as_ref()).map(|fault| chain(fault));
+        match stick {
+            Some(stick) => StickDone::Ended { stick, fault },
+            None => unfit("it is not in the tally"),
+        }
+    }
+
+    fn plan(&self, drive: &Drive) -> Result<Plan, crate::plan::SurveyError> {
+        let Station { plan, image, bench, .. } = self.station;
+        let how = How {
+            read_back: ReadBack::Whole,
+            writing: Writing::Everything,
+            after: if plan.eject { After::Eject } else { After::Keep },
+            start: Start::Over,
+            limit: None,
+            confirmed: Confirmed::ByPerson,
+        };
+        let choice = Choice { drive: drive.clone(), by: NamedBy::Arriving, partition: None };
+        let wish = Wish {
+            kind: JobKind::Write,
+            image: (*image).clone(),
+            checks: Vec::new(),
+            choices: vec![choice],
+            how,
+            accepted: Vec::new(),
+        };
+        Plan::make(wish, self.platform, bench, Timestamp::now())
+    }
+}
