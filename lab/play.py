@@ -863,12 +863,37 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
     expect(said.count("system-disk: this system runs from it (/)") == 4, "the reason is told", said)
 
 
+def a_station_makes_four_at_once(bench: Bench) -> None:
+    """Six sticks by a plan, four at once: one was there before, one is pulled out in mid-write and comes again, and a disk comes too."""
+    made = [f"m{number}" for number in range(1, 7)]
+    plan = "image = '$DESKTOP'\nsticks = 6\nat-once = 4\neject = false\n[files]\nrule = 'refuse'\n"
+    result = bench.play(
+        f"""
+        printf "{plan}" > $LAB_OUT/plan.toml
+        pyrotyp station $LAB_OUT/plan.toml --sticks 6 --json; echo "exit $?"
+        pyrotyp ledger --json > $LAB_OUT/ledger.json
+        for name in {" ".join(made)}; do cmp -n $(stat -c %s $DESKTOP) $DESKTOP $(lab_dev $name) && echo "$name equal"; done
+        """,
+        drives=[Drive("there", vendor="Kestrin", product="Pocket", serial="KP16-000100"),
+                Drive("disk", vendor="Odalen", product="Vault", serial="OV2T", removable=False, present=False),
+                *(Drive(name, vendor="Kestrin", product="Pocket", serial=f"KP16-00020{name[1]}", present=False, write_bps="6M")
+                  for name in made)],
+        events=[*(Event("plug", drive=name, on="plug the first one in", delay=1.0 + number * 0.7) for number, name in enumerate(["disk", *made])),
+                Event("unplug", drive="m2", written="m2:5M"),
+                Event("plug", drive="m2", on="pulled out", delay=1.0)],
+        limit=240)
+    said = result["said"]
+    expect("exit 0" in said and said.count('"verified"') == 6 and len(re.findall(r"m\d equal", said)) == 6, "six are made", said)
+    expect("pulled out" in said, "one was pulled out", said)
+    expect(all(result["drives"][name]["written_bytes"] == 0 for name in ("there", "disk")), "nothing else was written", result["drives"])
+
+
 # Those that take longest begin first.
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_power_cut_leaves_every_record_whole, files_of_composed_volumes_are_read_by_the_kernel,
-    files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+    a_station_makes_four_at_once, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,

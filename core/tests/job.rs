@@ -224,7 +224,7 @@ impl Bench {
             read_back: how.read_back,
             writing: how.writing,
             after: After::Keep,
-            pacing: Pacing { flush_after: Duration::ZERO, stall_after: how.stall_after },
+            pacing: Pacing { flush_after: Duration::ZERO, stall_after: how.stall_after, ..Pacing::default() },
         };
         let targets = names.iter().map(target).collect();
         let outcomes = job::run(&order, tray, targets, &how.cancel, how.watcher.unwrap_or(&how.noted));

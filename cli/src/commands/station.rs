@@ -6,13 +6,15 @@ use std::time::Instant;
 
 use pyrotyp_core::drive::STICK_BYTES_MOST;
 use pyrotyp_core::examine::{Candidate, Known, OpenedImage, Proven};
+use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::KeptImage;
 use pyrotyp_core::ledger;
 use pyrotyp_core::machine::{self, Existing};
 use pyrotyp_core::published::published;
 use pyrotyp_core::record::{JobResult, Record};
 use pyrotyp_core::station::{RoundFault, Station, StationPlan, Tally, TallyFault, TallyFrom, round};
-use pyrotyp_core::text::{Shown, chain};
+use pyrotyp_core::text::{Shown, chain, shell};
+use pyrotyp_core::{Finding, Level};
 
 use crate::asked::{self, Against};
 use crate::exit::{Exit, Failure, plain};
@@ -44,6 +46,7 @@ pub(crate) fn run(asked: &asked::StickStation, session: &Session<'_>) -> Result<
     let path = on_shelf_or_file(&plan.image, common)?;
     let opened = open_image(&path, common)?;
     fit_to_write(&path, &opened.inspection)?;
+    fit_for_all(&path, &opened.inspection)?;
     let proven = prove(&path, &opened, &plan, session)?;
     let sha256 = proven.checked.sha256.clone().ok_or_else(|| {
         Failure::new(Exit::Unexpected, "the image's SHA-256 is not known", "report this: it should not happen")
@@ -102,6 +105,18 @@ fn make(station: &Station<'_>, tally: Tally, session: &Session<'_>) -> Result<We
     let fault = round(station, platform, &tally, session.cancel, &view).err();
     let tally = tally.into_inner().unwrap_or_else(PoisonError::into_inner);
     Ok(Went { tally, left: view.finish(), fault })
+}
+
+/// Refuses an image of which somebody would have to accept something for each stick.
+fn fit_for_all(path: &Path, inspection: &Inspection) -> Result<(), Failure> {
+    match inspection.findings.iter().find(|finding| finding.level == Level::Ask) {
+        Some(Finding { id, text, .. }) => {
+            let text = format!("{}: {text} ({id}), and a station accepts nothing", path.shown());
+            let next = format!("try one by itself: pyrotyp write {} --to TAG --accept {id}", shell::path(path));
+            Err(Failure::new(Exit::Image, text, next))
+        }
+        None => Ok(()),
+    }
 }
 
 fn read_plan(file: &Path) -> Result<StationPlan, Failure> {

@@ -155,8 +155,7 @@ impl StationWatcher for StationView {
                 }
                 let so_far = format!("{}; plug the next one in there", self.so_far(&shown));
                 let so_far = if *made >= self.sticks { self.so_far(&shown) } else { so_far };
-                let is_bad = station::is_bad(stick);
-                shown.failed += u64::from(is_bad);
+                shown.failed += u64::from(stick.has_failed());
                 self.tell_below(&shown);
                 drop(shown);
                 self.line(&station::ended(drive, stick, *fault, &so_far));

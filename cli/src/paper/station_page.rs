@@ -6,7 +6,6 @@ use pyrotyp_core::station::Tally;
 use pyrotyp_core::text::Shown;
 
 use crate::show::ledger::local;
-use crate::show::station::is_bad;
 use crate::show::text::duration;
 
 #[derive(Template)]
@@ -54,7 +53,7 @@ pub(crate) fn station_page(tally: &Tally, records: &[Option<Record>], wanted: u6
             port: one.port.as_ref().map_or(String::new(), |port| port.shown()),
             class: match one.result {
                 Some(JobResult::Verified) => "good",
-                _ if is_bad(one) => "bad",
+                _ if one.has_failed() => "bad",
                 _ => "care",
             },
             result: one.result.map_or("cut off", JobResult::word).to_owned(),

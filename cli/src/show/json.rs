@@ -461,7 +461,7 @@ struct StickDoc<'a> {
 
 /// The document of a stick that `station` has ended with: a line.
 pub(crate) fn station(stick: &Try) -> String {
-    let Try { number, job, drive, port, result } = stick;
+    let Try { number, job, drive, port, result, .. } = stick;
     let stick = StickDoc { number: *number, tag: &drive.tag, port: port.as_deref(), result: *result, job };
     edge::json(&format!("{}\n", document(&stick)))
 }

@@ -115,13 +115,11 @@ pub(crate) fn ended(drive: &Drive, stick: &Try, fault: Option<&str>, so_far: &st
     match result {
         JobResult::Verified => format!("{}: {GOOD}{word}{GOOD:#}, {so_far}", named(drive)),
         JobResult::Stopped => format!("{}: {CARE}{word}{CARE:#}{why}", named(drive)),
+        _ if stick.pulled_out => {
+            format!("{}: {CARE}pulled out{CARE:#}; plug it in again, and it is begun anew", named(drive))
+        }
         _ => format!("{}: {BAD}{word}{BAD:#}{why}; put it aside", named(drive)),
     }
-}
-
-/// Whether it failed.
-pub(crate) fn is_bad(stick: &Try) -> bool {
-    matches!(stick.result, Some(JobResult::Failed | JobResult::Differs))
 }
 
 /// What came of it.
@@ -152,7 +150,7 @@ pub(crate) fn summary(of: &StationSummary<'_>, common: &Common) -> String {
     }
     // Writing to a string never fails.
     let _ = writeln!(out, "  {}", more.join(", "));
-    for one in tally.tries().iter().filter(|one| is_bad(one)) {
+    for one in tally.tries().iter().filter(|one| one.has_failed()) {
         let port = one.port.as_ref().map_or(String::new(), |port| format!(", in port {}", port.shown()));
         let result = one.result.map_or("", JobResult::word);
         let _ = writeln!(

@@ -13,6 +13,8 @@ use crate::job::lock::lock;
 
 /// Buffers for one drive: four requests in flight, one block being read, one being hashed, two ready.
 const BUFFERS: usize = 8;
+/// Buffers for one drive where other jobs run at the same time: two requests in flight, one block being read, one ready.
+const BUFFERS_SHARED: usize = 4;
 /// Buffers more for each further drive: so far may it lag behind before it hinders anybody.
 const BUFFERS_EACH: usize = 2;
 /// How long drives that could go on wait for one that lags, all told, before it is left behind.
@@ -120,6 +122,12 @@ impl BlockQueue {
     /// For so many drives.
     pub(super) fn new(drives: usize, laggard: Laggard) -> Self {
         let buffers = BUFFERS_EACH.saturating_mul(drives.saturating_sub(1)).saturating_add(BUFFERS);
+        Self::with_buffers(drives, buffers, laggard)
+    }
+
+    /// The same, for a job beside which others run.
+    pub(super) fn beside_others(drives: usize, laggard: Laggard) -> Self {
+        let buffers = BUFFERS_EACH.saturating_mul(drives.saturating_sub(1)).saturating_add(BUFFERS_SHARED);
         Self::with_buffers(drives, buffers, laggard)
     }
 

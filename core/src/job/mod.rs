@@ -36,7 +36,7 @@ pub use diagnosis::TOLD_MOST;
 pub use estimate::Estimate;
 pub use fault::{ImageFault, JobFault};
 pub use layout::{DoesNotFit, END_BYTES, Frame, HEAD_BYTES, OUTERMOST_BYTES};
-pub use order::{Order, Pacing, ReadBack, Start, Target, Writing};
+pub use order::{JobMemory, Order, Pacing, ReadBack, Start, Target, Writing};
 pub use outcome::Outcome;
 pub use run::run;
 pub use source::{Access, Checked, ComposedImage, KeptImage, Prove, Source, StreamedImage};

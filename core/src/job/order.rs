@@ -37,18 +37,29 @@ pub enum Start {
     GoOn,
 }
 
-/// How patient a job is.
+/// How patient a job is, and how much it takes.
 #[derive(Clone, Copy, Debug)]
 pub struct Pacing {
     /// The drive is asked to keep what it took each time this has gone by: so much time an accident costs.
     pub flush_after: Duration,
     /// A drive that has not answered for so long is told of.
     pub stall_after: Duration,
+    /// How much memory it takes.
+    pub memory: JobMemory,
+}
+
+/// How much memory a job takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum JobMemory {
+    /// What makes it fastest.
+    Whole,
+    /// Less: others run beside it.
+    Shared,
 }
 
 impl Default for Pacing {
     fn default() -> Self {
-        Self { flush_after: Duration::from_secs(2), stall_after: Duration::from_secs(20) }
+        Self { flush_after: Duration::from_secs(2), stall_after: Duration::from_secs(20), memory: JobMemory::Whole }
     }
 }
 
@@ -68,7 +79,7 @@ pub struct Order<'a> {
     pub writing: Writing,
     /// What becomes of the drives.
     pub after: After,
-    /// How patient it is.
+    /// How patient it is, and how much it takes.
     pub pacing: Pacing,
 }
 

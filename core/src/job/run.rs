@@ -4,7 +4,7 @@ use crate::devices::Platform;
 use crate::job::block_queue::{BlockQueue, ImageEnding};
 use crate::job::drive_worker::{DriveWorker, Shared};
 use crate::job::fault::ImageFault;
-use crate::job::order::{Order, Target};
+use crate::job::order::{JobMemory, Order, Target};
 use crate::job::outcome::Outcome;
 use crate::job::rendezvous::Rendezvous;
 use crate::job::speed_meter::SpeedMeter;
@@ -34,7 +34,10 @@ pub fn run(
         cancel,
         watcher,
         rendezvous: Rendezvous::new(drives),
-        block_queue: BlockQueue::new(drives, drive_worker::laggard(order.source)),
+        block_queue: match order.pacing.memory {
+            JobMemory::Whole => BlockQueue::new(drives, drive_worker::laggard(order.source)),
+            JobMemory::Shared => BlockQueue::beside_others(drives, drive_worker::laggard(order.source)),
+        },
         verdict: ImageEnding::default(),
     };
     let heartbeats: Vec<Heartbeat> = targets.iter().map(|_| Heartbeat::new()).collect();

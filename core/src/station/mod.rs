@@ -15,5 +15,5 @@ mod watch;
 pub use qualify::{Left, StickOffer, qualify};
 pub use round::{RoundFault, Station, round};
 pub use station_plan::{FilesRule, PlanFault, Qualifying, StationPlan};
-pub use tally::{Tally, TallyFault, TallyFrom, Try};
+pub use tally::{Tally, TallyFault, TallyFrom, Try, TryEnd};
 pub use watch::{StationNews, StationWatcher};

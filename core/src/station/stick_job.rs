@@ -6,12 +6,12 @@ use jiff::Timestamp;
 
 use super::qualify::Left;
 use super::round::Station;
-use super::tally::{Tally, Try};
+use super::tally::{Tally, Try, TryEnd};
 use super::watch::{StationNews, StationWatcher};
 use crate::devices::{After, Platform};
 use crate::drive::{Choice, Drive, NamedBy};
 use crate::guard::Confirmed;
-use crate::job::{self, Event, Order, Outcome, Pacing, ReadBack, Start, Watcher, Writing};
+use crate::job::{self, Event, JobFault, JobMemory, Order, Outcome, Pacing, ReadBack, Start, Watcher, Writing};
 use crate::ledger;
 use crate::plan::{Came, How, Plan, Wish, keep_written};
 use crate::record::{JobKind, JobResult};
@@ -58,6 +58,10 @@ impl StickJob<'_> {
         self.tally.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    fn memory(&self) -> JobMemory {
+        if self.station.plan.at_once > 1 { JobMemory::Shared } else { JobMemory::Whole }
+    }
+
     /// Makes one.
     pub(super) fn run(&self, drive: &Drive) -> StickDone {
         let started = Timestamp::now().to_string();
@@ -98,7 +102,7 @@ impl StickJob<'_> {
             read_back: plan.how.read_back,
             writing: plan.how.writing,
             after: plan.how.after,
-            pacing: Pacing::default(),
+            pacing: Pacing { memory: self.memory(), ..Pacing::default() },
         };
         let targets = plan.targets(cleared, Some(state));
         let watcher = OfDrive { drive, watcher: self.watcher };
@@ -112,8 +116,11 @@ impl StickJob<'_> {
     }
 
     fn ended(&self, number: u64, result: JobResult, outcomes: &[Outcome]) -> StickDone {
+        let is_gone = outcomes.iter().filter_map(|one| one.fault.as_ref()).any(JobFault::is_gone);
         let mut tally = self.tally();
-        tally.end(number, result);
+        if let Err(error) = tally.end(number, result, if is_gone { TryEnd::PulledOut } else { TryEnd::Job }) {
+            return StickDone::Unkept(error);
+        }
         let stick = tally.tries().iter().find(|one| one.number == number).cloned();
         let fault = outcomes.iter().find_map(|one| one.fault.as_ref()).map(|fault| chain(fault));
         match stick {

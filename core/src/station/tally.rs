@@ -26,9 +26,33 @@ pub struct Try {
     pub drive: DriveIdentity,
     /// Where it was plugged in.
     pub port: Option<String>,
+    /// Whether it was pulled out before its end: that is no fault of it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub pulled_out: bool,
     /// How it ended, by its record; nothing of one that was cut off, or is under way.
     #[serde(skip)]
     pub result: Option<JobResult>,
+}
+
+/// What ended a try.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TryEnd {
+    /// The job came to its end, whatever that was.
+    Job,
+    /// The stick was pulled out.
+    PulledOut,
+}
+
+impl Try {
+    /// Whether the stick is at fault.
+    pub fn has_failed(&self) -> bool {
+        matches!(self.result, Some(JobResult::Failed | JobResult::Differs)) && !self.pulled_out
+    }
+
+    /// Whether it was cut off, stopped or pulled out: it may be made yet.
+    fn is_half_made(&self) -> bool {
+        self.pulled_out || matches!(self.result, None | Some(JobResult::Stopped))
+    }
 }
 
 /// Why there is no tally.
@@ -112,22 +136,17 @@ impl Tally {
 
     /// How many were made: written, read back, equal.
     pub fn made(&self) -> u64 {
-        self.with(&[JobResult::Verified])
+        self.document.tries.iter().filter(|one| one.result == Some(JobResult::Verified)).count() as u64
     }
 
     /// How many failed.
     pub fn failed(&self) -> u64 {
-        self.with(&[JobResult::Failed, JobResult::Differs])
-    }
-
-    fn with(&self, results: &[JobResult]) -> u64 {
-        let all = self.document.tries.iter();
-        all.filter(|one| one.result.is_some_and(|result| results.contains(&result))).count() as u64
+        self.document.tries.iter().filter(|one| one.has_failed()).count() as u64
     }
 
     fn last_of(&self, drive: &Drive) -> Option<&Try> {
         let own = DriveIdentity::of(drive).anywhere();
-        let is_it = |one: &&Try| one.drive == own && one.result.is_some_and(|result| result != JobResult::Stopped);
+        let is_it = |one: &&Try| one.drive == own && !one.is_half_made();
         self.document.tries.iter().rfind(is_it).filter(|_| !drive.tag.is_unsure())
     }
 
@@ -138,15 +157,14 @@ impl Tally {
 
     /// As which stick it failed.
     pub fn failed_as(&self, drive: &Drive) -> Option<u64> {
-        let has_failed = |one: &&Try| matches!(one.result, Some(JobResult::Failed | JobResult::Differs));
-        self.last_of(drive).filter(has_failed).map(|one| one.number)
+        self.last_of(drive).filter(|one| one.has_failed()).map(|one| one.number)
     }
 
     /// Whether the last that was done with it for this plan was cut off: what lies on it is a stick half made.
     pub fn was_cut_off(&self, drive: &Drive) -> bool {
         let own = DriveIdentity::of(drive).anywhere();
         let last = self.document.tries.iter().rfind(|one| one.drive == own).filter(|_| !drive.tag.is_unsure());
-        last.is_some_and(|last| matches!(last.result, None | Some(JobResult::Stopped)))
+        last.is_some_and(Try::is_half_made)
     }
 
     /// Notes a stick whose job is on record as begun. Tells its number.
@@ -157,15 +175,20 @@ impl Tally {
         let number = (self.document.tries.len() as u64).saturating_add(1);
         let port = drive.link.port.as_ref().map(ToString::to_string);
         let drive = DriveIdentity::of(drive).anywhere();
-        self.document.tries.push(Try { number, job: job.to_owned(), drive, port, result: None });
+        self.document.tries.push(Try { number, job: job.to_owned(), drive, port, pulled_out: false, result: None });
         self.keep().inspect_err(|_| drop(self.document.tries.pop()))?;
         Ok(number)
     }
 
     /// Notes how one ended.
-    pub fn end(&mut self, number: u64, result: JobResult) {
-        let found = self.document.tries.iter_mut().find(|one| one.number == number);
-        found.into_iter().for_each(|one| one.result = Some(result));
+    ///
+    /// # Errors
+    /// When it can't be kept that one was pulled out.
+    pub fn end(&mut self, number: u64, result: JobResult, how: TryEnd) -> io::Result<()> {
+        if let Some(one) = self.document.tries.iter_mut().find(|one| one.number == number) {
+            (one.result, one.pulled_out) = (Some(result), how == TryEnd::PulledOut);
+        }
+        if how == TryEnd::PulledOut { self.keep() } else { Ok(()) }
     }
 
     /// Nobody else counts for this plan meanwhile.

@@ -239,7 +239,7 @@ mod tests {
         a: sector_bytes is 513, not 512 or 4096
         a: 512 bytes are not whole sectors of 4096
         a: a fault needs a number above zero
-        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `port`, `could_be_faster`, `removable`, `write_protected`, `volatile_cache`, `appears_after_ms`, `held_by`, `opened_by`, `slot`, `partition`, `fault`
+        line 5: unknown field `colour`, expected one of `name`, `vendor`, `model`, `serial`, `bytes`, `sector_bytes`, `bus`, `link_mbps`, `port`, `could_be_faster`, `removable`, `write_protected`, `volatile_cache`, `appears_after_ms`, `queues`, `leaves_after_ms`, `held_by`, `opened_by`, `slot`, `partition`, `fault`
         ");
         assert_eq!(Descriptor::parse(pyrotyp_sample::cafe::TRAY).unwrap().drives.len(), 6);
     }
