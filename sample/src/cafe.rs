@@ -103,6 +103,61 @@ kind = "wrap"
 true_bytes = 7_948_206_080
 "#;
 
+/// Sticks for a classroom, which are plugged in one after the other, and a plan for two of them.
+pub const CLASS_TRAY: &str = r#"# Three sticks for a class; the first one holds somebody's files.
+[[drive]]
+name = "class-1"
+vendor = "Brell"
+model = "Slim"
+serial = "BS8-000731"
+bytes = 8_004_304_896
+bus = "usb"
+link_mbps = 480
+removable = true
+port = "1-2.1"
+appears_after_ms = 300
+[[drive.partition]]
+number = 1
+bytes = 8_003_256_320
+filesystem = "fat32"
+label = "HOMEWORK"
+
+[[drive]]
+name = "class-2"
+vendor = "Brell"
+model = "Slim"
+serial = "BS8-000732"
+bytes = 8_004_304_896
+bus = "usb"
+link_mbps = 480
+removable = true
+port = "1-2.2"
+appears_after_ms = 300
+
+[[drive]]
+name = "class-3"
+vendor = "Brell"
+model = "Slim"
+serial = "BS8-000733"
+bytes = 8_004_304_896
+bus = "usb"
+link_mbps = 480
+removable = true
+port = "1-2.2"
+appears_after_ms = 300
+queues = true
+"#;
+
+/// The plan for them.
+pub const CLASS_PLAN: &str = r#"# Two sticks of the compact edition for the class, one at a time.
+image = "images/larkspur-9.2-compact-i686.iso"
+sticks = 2
+at-once = 1
+
+[files]
+rule = "refuse"
+"#;
+
 /// The descriptor of the café's tray.
 pub const TRAY: &str = r#"# The bench of the Harbour Street Repair Café: simulated drives.
 

@@ -28,6 +28,10 @@ const KEY: &str = "larkspur-releases.pub";
 /// The tray of the stick from the stall.
 const STALL: &str = "stall";
 
+/// The tray of the sticks for a class, and the plan for them.
+const CLASS: &str = "class";
+const PLAN: &str = "class.toml";
+
 /// The page that is made at the end.
 const PAGE: &str = "desktop-stick.html";
 
@@ -78,6 +82,9 @@ fn cannot(what: &str, error: &dyn std::error::Error) -> Failure {
 fn begin_again() -> std::io::Result<()> {
     fs::remove_dir_all("state")?;
     fs::remove_file(PAGE)?;
+    for stick in ["class-2", "class-3"] {
+        fs::remove_file(Path::new(CLASS).join(format!("{stick}.img")))?;
+    }
     match fs::remove_file("tray/kestrin-a.img") {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
         _ => Ok(()),
@@ -113,6 +120,9 @@ fn build(folder: &Path) -> std::io::Result<()> {
     fs::write(folder.join(KEY), &signed.key)?;
     fs::create_dir_all(folder.join(STALL))?;
     fs::write(folder.join(STALL).join(FILE_NAME), cafe::STALL_TRAY)?;
+    fs::create_dir_all(folder.join(CLASS))?;
+    fs::write(folder.join(CLASS).join(FILE_NAME), cafe::CLASS_TRAY)?;
+    fs::write(folder.join(PLAN), cafe::CLASS_PLAN)?;
     fs::write(folder.join("tray").join(FILE_NAME), cafe::TRAY)
 }
 
@@ -174,7 +184,9 @@ impl Walk<'_> {
         self.say("Somebody brings a stick from a market stall: 64 GB, and cheap. Can it be trusted? What is on it stays on it.")?;
         let doubted = Tray::open(Path::new(STALL))?.drives()?;
         let doubted = doubted.first().map_or(String::new(), |drive| drive.tag.to_string());
-        self.step(&["gauge", &doubted, "--unattended", "--tray", STALL], Exit::Differs)
+        self.step(&["gauge", &doubted, "--unattended", "--tray", STALL], Exit::Differs)?;
+        self.say("A class gets sticks, by a plan: each that is plugged in and empty is made, one that holds files is left alone.")?;
+        self.step(&["station", PLAN, "--sticks", "2", "--tray", CLASS], Exit::Done)
     }
 
     fn tags(&self) -> Result<Vec<(String, String)>, Failure> {
