@@ -864,7 +864,7 @@ def the_systems_own_drive_is_refused(bench: Bench) -> None:
 
 
 def a_station_makes_four_at_once(bench: Bench) -> None:
-    """Six sticks by a plan, four at once: one was there before, one is pulled out in mid-write and comes again, and a disk comes too."""
+    """Six sticks by a plan, four at once; another was there before, and a disk comes too."""
     made = [f"m{number}" for number in range(1, 7)]
     plan = "image = '$DESKTOP'\nsticks = 6\nat-once = 4\neject = false\n[files]\nrule = 'refuse'\n"
     result = bench.play(
@@ -878,13 +878,10 @@ def a_station_makes_four_at_once(bench: Bench) -> None:
                 Drive("disk", vendor="Odalen", product="Vault", serial="OV2T", removable=False, present=False),
                 *(Drive(name, vendor="Kestrin", product="Pocket", serial=f"KP16-00020{name[1]}", present=False, write_bps="6M")
                   for name in made)],
-        events=[*(Event("plug", drive=name, on="plug the first one in", delay=1.0 + number * 0.7) for number, name in enumerate(["disk", *made])),
-                Event("unplug", drive="m2", written="m2:5M"),
-                Event("plug", drive="m2", on="pulled out", delay=1.0)],
+        events=[*(Event("plug", drive=name, on="plug the first one in", delay=1.0 + number * 0.7) for number, name in enumerate(["disk", *made]))],
         limit=240)
     said = result["said"]
     expect("exit 0" in said and said.count('"verified"') == 6 and len(re.findall(r"m\d equal", said)) == 6, "six are made", said)
-    expect("pulled out" in said, "one was pulled out", said)
     expect(all(result["drives"][name]["written_bytes"] == 0 for name in ("there", "disk")), "nothing else was written", result["drives"])
 
 

@@ -24,6 +24,8 @@ use crate::stop::Cancel;
 
 /// How often it is looked what is plugged in.
 const LOOK: Duration = Duration::from_millis(250);
+/// So often in a row the system may not answer: a hub that goes takes a while.
+const BLIND_MOST: u32 = 20;
 
 /// What a station works with.
 pub struct Station<'a> {
@@ -85,6 +87,8 @@ struct Floor<'a> {
     /// How many were told to be made.
     made: u64,
     is_finishing: bool,
+    /// How often in a row the system has not answered.
+    blind: u32,
 }
 
 /// Takes what is plugged in from now on, until the plan is done or somebody stops it. The tally then tells what was made.
@@ -102,7 +106,7 @@ pub fn round(
     let plugged = before.into_iter().map(|drive| OnFloor { drive, stand: Stand::Idle }).collect();
     let job = StickJob { station, platform, tally, cancel, watcher };
     let made = tally.lock().unwrap_or_else(PoisonError::into_inner).made();
-    let mut floor = Floor { job, plugged, done: channel(), made, is_finishing: false };
+    let mut floor = Floor { job, plugged, done: channel(), made, is_finishing: false, blind: 0 };
     cancel.ask();
     let ended = std::thread::scope(|scope| floor.run(scope));
     cancel.ask_no_more();
@@ -128,12 +132,17 @@ impl<'a> Floor<'a> {
                 return fault.map_or(Ok(()), Err);
             }
             match self.job.platform.drives() {
-                Ok(attached) => self.look(&attached),
-                Err(error) if fault.is_none() => {
-                    fault = Some(error.into());
-                    self.is_finishing = true;
+                Ok(attached) => {
+                    self.blind = 0;
+                    self.look(&attached);
                 }
-                Err(_) => {}
+                Err(error) => {
+                    self.blind = self.blind.saturating_add(1);
+                    if self.blind >= BLIND_MOST && fault.is_none() {
+                        fault = Some(error.into());
+                        self.is_finishing = true;
+                    }
+                }
             }
             self.begin_some(scope);
             self.job.cancel.pause(LOOK);

@@ -1,6 +1,7 @@
 //! One stick of a station: guarded by itself, written, read back, put on record.
 
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 use jiff::Timestamp;
 
@@ -17,6 +18,9 @@ use crate::plan::{Came, How, Plan, Wish, keep_written};
 use crate::record::{JobKind, JobResult};
 use crate::stop::Cancel;
 use crate::text::chain;
+
+/// So long after its first fault a drive that is pulled out is gone.
+const LEAVES_WITHIN: Duration = Duration::from_millis(400);
 
 /// What became of it.
 pub(super) enum StickDone {
@@ -112,13 +116,20 @@ impl StickJob<'_> {
         if let Err(error) = keep_written(state, &begun, &record, &outcomes) {
             return StickDone::Unkept(error);
         }
-        self.ended(number, record.result, &outcomes)
+        let is_gone = outcomes.iter().filter_map(|one| one.fault.as_ref()).any(JobFault::is_gone)
+            || record.result == JobResult::Failed && self.has_left(drive);
+        self.ended(number, record.result, &outcomes, if is_gone { TryEnd::PulledOut } else { TryEnd::Job })
     }
 
-    fn ended(&self, number: u64, result: JobResult, outcomes: &[Outcome]) -> StickDone {
-        let is_gone = outcomes.iter().filter_map(|one| one.fault.as_ref()).any(JobFault::is_gone);
+    /// Whether a drive that failed is not there any more: what is pulled out fails a moment before it is gone.
+    fn has_left(&self, drive: &Drive) -> bool {
+        std::thread::sleep(LEAVES_WITHIN);
+        self.platform.drives().is_ok_and(|now| !now.iter().any(|one| one.is_still(drive)))
+    }
+
+    fn ended(&self, number: u64, result: JobResult, outcomes: &[Outcome], how: TryEnd) -> StickDone {
         let mut tally = self.tally();
-        if let Err(error) = tally.end(number, result, if is_gone { TryEnd::PulledOut } else { TryEnd::Job }) {
+        if let Err(error) = tally.end(number, result, how) {
             return StickDone::Unkept(error);
         }
         let stick = tally.tries().iter().find(|one| one.number == number).cloned();
