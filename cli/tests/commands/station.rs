@@ -15,7 +15,7 @@ fn stick(name: &str, serial: &str, port: u32, more: &str) -> String {
     format!(
         "[[drive]]\nname = \"{name}\"\nvendor = \"Kestrin\"\nmodel = \"Pocket\"\nserial = \"{serial}\"\nbytes = {STICK_BYTES}\n\
          bus = \"usb\"\nlink_mbps = 480\nremovable = true\nport = \"1-1.{port}\"\nappears_after_ms = 300\nqueues = true\n\
-         leaves_after_ms = 600\n{more}\n"
+         leaves_after_ms = 1200\n{more}\n"
     )
 }
 
@@ -39,7 +39,7 @@ fn forty_sticks_are_made_by_a_plan_that_is_killed_twice_and_nothing_else_is_touc
     );
     // One is attached before anything begins, one holds files, one is a disk, and one comes again.
     let before = stick("before", "KP-before", 9, "").replace("appears_after_ms = 300", "");
-    bench = bench.tray(&before.replace("leaves_after_ms = 600", ""));
+    bench = bench.tray(&before.replace("leaves_after_ms = 1200", ""));
     let holding = |label: &str| {
         format!("[[drive.partition]]\nnumber = 1\nbytes = 40000000\nfilesystem = \"fat32\"\nlabel = \"{label}\"\n")
     };
