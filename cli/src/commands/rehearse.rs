@@ -1,5 +1,6 @@
 //! `pyrotyp rehearse`: does it start a PC? Tried in an emulated one.
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -64,7 +65,7 @@ struct TrialSubject {
     inspection: Inspection,
 }
 
-fn not_opened(what: &str, error: &std::io::Error) -> Failure {
+fn not_opened(what: &str, error: &io::Error) -> Failure {
     Failure::new(
         Exit::Unexpected,
         format!("{what} can't be handed to the emulator: {}", plain(error)),
@@ -145,18 +146,18 @@ impl TrialSubject {
         let starts: Vec<TrialStart> = trials.iter().map(|trial| trial.start.clone()).collect();
         let mut record = plan::rehearsal(self.image.clone(), self.drive.as_ref(), starts, started);
         let Some(state) = state_folder(session.common) else { return record };
+        let tell = |what: &str, error: &io::Error| say(session.common, &format!("{what}: {}\n", plain(error)));
         let kept = ledger::begin(&state, &record).and_then(|begun| {
             begun.job().clone_into(&mut record.job);
             for (start, trial) in record.starts.iter_mut().zip(&trials) {
-                let png = trial.picture.as_ref().map(paper::screen_png).transpose().map_err(std::io::Error::other)?;
+                let png = trial.picture.as_ref().map(paper::screen_png).transpose().map_err(io::Error::other);
                 let keep = |png: Vec<u8>| ledger::keep_picture(&state, begun.job(), start.firmware, &png);
-                start.picture = png.map(keep).transpose()?;
+                let kept = png.and_then(|png| png.map(keep).transpose());
+                start.picture = kept.inspect_err(|error| tell("a picture is not kept", error)).unwrap_or_default();
             }
             begun.end(&record)
         });
-        if let Err(error) = kept {
-            say(session.common, &format!("this is not on record: {}\n", plain(&error)));
-        }
+        kept.unwrap_or_else(|error| tell("this is not on record", &error));
         let path = |name: String| absolute(ledger::picture_path(&state, &name));
         record.starts.iter_mut().for_each(|start| start.picture = start.picture.take().map(path));
         record

@@ -24,10 +24,14 @@ use crate::machine::{self, Channel, HandedOver};
 const PROGRAM: &str = "qemu-system-x86_64";
 /// Where the BIOS of the emulator tells what it does: SeaBIOS, docs/Debugging.md.
 const BIOS_LOG_PORT: &str = "0x402";
+/// What the stick is called among the emulated PC's devices.
+const STICK: &str = "trial-stick";
 /// Memory of the emulated PC, in MiB.
 const MEMORY_MIB: u32 = 1024;
 /// Most that is read of the text screen's memory and of a picture of the screen, in bytes.
 const SCREEN_BYTES_MOST: u64 = 64 << 20;
+/// Most that the firmware's variables take at first, in bytes.
+const VARIABLES_BYTES_MOST: u64 = 16 << 20;
 /// The memory of the text screen, 25 rows of 80 cells of a character and its colour: IBM PC Technical Reference, colour text.
 const TEXT_AT: u64 = 0xB8000;
 const TEXT_BYTES: u64 = 25 * 80 * 2;
@@ -127,7 +131,7 @@ impl Words {
         self.add(["-blockdev", &file, "-blockdev", "driver=raw,node-name=stick,file=file,read-only=on"]);
         let sector = stick.sector_bytes;
         let drive = format!(
-            "usb-storage,id=usb,drive=stick,removable=on,bootindex=0,logical_block_size={sector},physical_block_size={sector}"
+            "usb-storage,id={STICK},drive=stick,removable=on,bootindex=0,logical_block_size={sector},physical_block_size={sector}"
         );
         self.add(["-device", &drive]);
     }
@@ -168,7 +172,7 @@ impl Emulator {
         if let Some(uefi) = &uefi {
             let variables = scratch.path().join("variables");
             // A copy of the file would be as little to be written as the file.
-            std::fs::write(&variables, std::fs::read(&uefi.variables.filename)?)?;
+            std::fs::write(&variables, machine::read_regular(&uefi.variables.filename, VARIABLES_BYTES_MOST)?)?;
             words.flash(uefi, &variables);
         }
         let mut command = Command::new(program);
@@ -217,10 +221,10 @@ impl Emulator {
     /// How much was read from the stick until now, in bytes.
     pub(super) fn read_bytes(&mut self) -> Result<u64, RehearseError> {
         let told = self.monitor.ask("query-blockstats", json!({}))?;
-        let all = told.as_array().into_iter().flatten();
-        let stick =
-            all.into_iter().find(|one| one.get("qdev").and_then(Value::as_str).is_some_and(|at| at.contains("usb")));
-        Ok(stick.and_then(|one| one.pointer("/stats/rd_bytes")?.as_u64()).unwrap_or_default())
+        let is_stick = |one: &&Value| one.get("qdev").and_then(Value::as_str).is_some_and(|at| at.contains(STICK));
+        let stick = told.as_array().into_iter().flatten().find(is_stick);
+        let read = stick.and_then(|one| one.pointer("/stats/rd_bytes")?.as_u64());
+        read.ok_or_else(|| RehearseError::Emulator { said: "it knows nothing of the stick".to_owned() })
     }
 
     /// What came over the serial line.

@@ -36,15 +36,12 @@ impl RehearseError {
     /// What to do about it.
     pub fn next_step(&self) -> &'static str {
         match self {
-            Self::NoEmulator { .. } => {
-                "install it: package qemu-system-x86 (Debian, Ubuntu, Fedora, Arch), qemu-x86 (openSUSE)"
-            }
+            Self::NoEmulator { .. } => "install it: the package is called qemu-system-x86, or qemu-x86",
             Self::NoFirmware | Self::NoKeys => {
-                "install it: package ovmf (Debian, Ubuntu), edk2-ovmf (Fedora, Arch), qemu-ovmf-x86_64 (openSUSE); or try --firmware bios"
+                "install it: the package is called ovmf, edk2-ovmf or qemu-ovmf-x86_64; or try --firmware bios"
             }
-            Self::Emulator { .. } => "run the same command again; -v says more",
             Self::Scratch(_) => "make room in the folder for temporary files, then run the same command again",
-            Self::Stopped => "run the same command again",
+            Self::Emulator { .. } | Self::Stopped => "run the same command again",
         }
     }
 }

@@ -23,7 +23,7 @@ const SHORT: usize = 10;
 /// How UEFI ends what it says of a program that Secure Boot refuses: UEFI Specification, appendix D, EFI_ACCESS_DENIED.
 const UEFI_REFUSES: &str = "Access Denied";
 /// What is in words of the firmware that say why.
-const SAYS_WHY: [&str; 2] = ["ailed", "No bootable"];
+const SAYS_WHY: [&str; 2] = ["failed", "No bootable"];
 
 /// What boot code, boot loaders and systems say when they can't go on. In small letters.
 const ENDS: [&str; 39] = [

@@ -1,6 +1,6 @@
 //! A trial start: what lies on a stick is started in an emulated PC, by BIOS or UEFI, and watched. The stick is only read.
 //!
-//! The emulator is QEMU, as the system has it. It is told of open files and never of a name, has no network, and ends with
+//! The emulator is QEMU, as the system has it. The stick is an open file to it, without a name; it has no network, and ends with
 //! the thread that started it. Whatever comes out of it is as hostile as the image: bounded, and made harmless before it is shown.
 
 #![cfg_attr(not(test), deny(clippy::indexing_slicing, clippy::arithmetic_side_effects))]

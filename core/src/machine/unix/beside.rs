@@ -66,18 +66,18 @@ impl Channel {
         self.0.write_all(bytes)
     }
 
-    /// What was said: how much of `into` it fills, 0 at the end; `None` if nothing came for so long. A patience of nothing does not wait.
+    /// What was said: how much of `into` it fills, 0 at the end; `None` if nothing came for so long.
     ///
     /// # Errors
     /// When the line is broken.
     pub fn hear(&mut self, into: &mut [u8], patience: Duration) -> io::Result<Option<usize>> {
-        self.0.set_nonblocking(patience.is_zero())?;
-        self.0.set_read_timeout((!patience.is_zero()).then_some(patience))?;
+        self.0.set_read_timeout(Some(patience))?;
         match self.0.read(into) {
             Ok(count) => Ok(Some(count)),
-            Err(error) if matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => Ok(None),
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => Ok(None),
-            Err(error) => Err(error),
+            Err(error) => match error.kind() {
+                io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut | io::ErrorKind::Interrupted => Ok(None),
+                _ => Err(error),
+            },
         }
     }
 }
