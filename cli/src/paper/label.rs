@@ -66,6 +66,11 @@ pub(crate) struct SleeveLabel {
     pub squares: Vec<(Range<usize>, Range<usize>)>,
 }
 
+/// A tag as a part of a file's name.
+pub(crate) fn tag_in_name(tag: &str) -> String {
+    tag.chars().filter(char::is_ascii_alphanumeric).collect()
+}
+
 /// The label of a drive that a job has made; `None` if it made none, or the code has no room.
 pub(crate) fn label(record: &Record, drive: &DriveRecord) -> Option<SleeveLabel> {
     let proof = match (record.kind, drive.outcome.result) {

@@ -10,7 +10,7 @@ mod speed_plot;
 mod starting;
 mod station_page;
 
-pub(crate) use label::{SleeveLabel, label};
+pub(crate) use label::{SleeveLabel, label, tag_in_name};
 pub(crate) use label_png::png;
 pub(crate) use label_svg::svg;
 pub(crate) use report::page;

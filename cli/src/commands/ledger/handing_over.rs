@@ -68,7 +68,7 @@ fn drawn(label: &SleeveLabel, drawing: LabelFormat) -> Result<Vec<u8>, Failure> 
 
 /// `label.svg` of drive 590J1 is `label-590J1.svg`.
 fn with_tag(into: &Path, tag: &str) -> PathBuf {
-    let tag: String = tag.chars().filter(char::is_ascii_alphanumeric).collect();
+    let tag = paper::tag_in_name(tag);
     let (stem, ending) = (into.file_stem().unwrap_or_default(), into.extension().unwrap_or_default());
     into.with_file_name(format!("{}-{tag}.{}", stem.to_string_lossy(), ending.to_string_lossy()))
 }
