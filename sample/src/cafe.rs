@@ -103,50 +103,18 @@ kind = "wrap"
 true_bytes = 7_948_206_080
 "#;
 
-/// Sticks for a classroom, which are plugged in one after the other, and a plan for two of them.
-pub const CLASS_TRAY: &str = r#"# Three sticks for a class; the first one holds somebody's files.
-[[drive]]
-name = "class-1"
-vendor = "Brell"
-model = "Slim"
-serial = "BS8-000731"
-bytes = 8_004_304_896
-bus = "usb"
-link_mbps = 480
-removable = true
-port = "1-2.1"
-appears_after_ms = 300
-[[drive.partition]]
-number = 1
-bytes = 8_003_256_320
-filesystem = "fat32"
-label = "HOMEWORK"
-
-[[drive]]
-name = "class-2"
-vendor = "Brell"
-model = "Slim"
-serial = "BS8-000732"
-bytes = 8_004_304_896
-bus = "usb"
-link_mbps = 480
-removable = true
-port = "1-2.2"
-appears_after_ms = 300
-
-[[drive]]
-name = "class-3"
-vendor = "Brell"
-model = "Slim"
-serial = "BS8-000733"
-bytes = 8_004_304_896
-bus = "usb"
-link_mbps = 480
-removable = true
-port = "1-2.2"
-appears_after_ms = 300
-queues = true
-"#;
+/// Three sticks for a class, which are plugged in once the program runs; the first one holds somebody's files, and the last one waits for a port.
+pub fn class_tray() -> String {
+    let holds =
+        "[[drive.partition]]\nnumber = 1\nbytes = 8_003_256_320\nfilesystem = \"fat32\"\nlabel = \"HOMEWORK\"\n";
+    let stick = |number: u32, port: u32, more: &str| {
+        format!(
+            "[[drive]]\nname = \"class-{number}\"\nvendor = \"Brell\"\nmodel = \"Slim\"\nserial = \"BS8-00073{number}\"\n\
+             bytes = 8_004_304_896\nbus = \"usb\"\nlink_mbps = 480\nremovable = true\nport = \"1-2.{port}\"\nappears_after_ms = 300\n{more}\n"
+        )
+    };
+    [stick(1, 1, holds), stick(2, 2, ""), stick(3, 2, "queues = true\n")].concat()
+}
 
 /// The plan for them.
 pub const CLASS_PLAN: &str = r#"# Two sticks of the compact edition for the class, one at a time.

@@ -121,7 +121,7 @@ fn build(folder: &Path) -> std::io::Result<()> {
     fs::create_dir_all(folder.join(STALL))?;
     fs::write(folder.join(STALL).join(FILE_NAME), cafe::STALL_TRAY)?;
     fs::create_dir_all(folder.join(CLASS))?;
-    fs::write(folder.join(CLASS).join(FILE_NAME), cafe::CLASS_TRAY)?;
+    fs::write(folder.join(CLASS).join(FILE_NAME), cafe::class_tray())?;
     fs::write(folder.join(PLAN), cafe::CLASS_PLAN)?;
     fs::write(folder.join("tray").join(FILE_NAME), cafe::TRAY)
 }

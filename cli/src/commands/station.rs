@@ -10,9 +10,10 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::KeptImage;
 use pyrotyp_core::ledger;
 use pyrotyp_core::machine::{self, Existing};
+use pyrotyp_core::plan::SurveyError;
 use pyrotyp_core::published::published;
 use pyrotyp_core::record::{JobResult, Record};
-use pyrotyp_core::station::{RoundFault, Station, StationPlan, Tally, TallyFault, TallyFrom, round};
+use pyrotyp_core::station::{RoundFault, Station, StationPlan, Tally, TallyFault, TallyFrom, Try, round};
 use pyrotyp_core::text::{Shown, chain, shell};
 use pyrotyp_core::{Finding, Level};
 
@@ -194,6 +195,9 @@ fn no_tally(fault: &TallyFault) -> Failure {
 fn not_gone_on(fault: &RoundFault) -> Failure {
     let next = match fault {
         RoundFault::Platform(error) => error.next_step(),
+        RoundFault::Image { .. } => {
+            "check the image, then run the same command again: it goes on where the tally stands"
+        }
         _ => "make room in the bench's folder, then run the same command again: it goes on where the tally stands",
     };
     Failure::new(Exit::Unexpected, chain(fault), next)
@@ -202,15 +206,16 @@ fn not_gone_on(fault: &RoundFault) -> Failure {
 /// Labels and the report, where the plan wants them. Tells of each what it is.
 fn hand_over(plan: &StationPlan, tally: &Tally, state: &Path) -> Result<Vec<String>, Failure> {
     let mut files = Vec::new();
-    let records: Vec<Option<Record>> =
-        tally.tries().iter().map(|one| ledger::read(state, &one.job).ok().flatten()).collect();
+    let read = |one: &Try| ledger::read(state, &one.job);
+    let records: Result<Vec<Option<Record>>, _> = tally.tries().iter().map(read).collect();
+    let records = records.map_err(|source| SurveyError::Records { state: state.to_owned(), source })?;
     if let Some(folder) = &plan.labels_into {
         let mut count = 0u64;
         for (one, record) in tally.tries().iter().zip(&records) {
             let Some(record) = record.as_ref().filter(|_| one.result == Some(JobResult::Verified)) else { continue };
             for drive in &record.drives {
                 let Some(label) = paper::label(record, drive) else { continue };
-                let tag: String = one.drive.tag.chars().filter(char::is_ascii_alphanumeric).collect();
+                let tag = paper::tag_in_name(&one.drive.tag);
                 replace(&folder.join(format!("{:03}-{tag}.svg", one.number)), paper::svg(&label).as_bytes())?;
                 count = count.saturating_add(1);
             }

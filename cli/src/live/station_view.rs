@@ -1,16 +1,18 @@
 //! What a station shows: a line for each stick that is being written, and a line for what happens.
 
-use std::collections::HashMap;
-use std::io::{self, BufRead, IsTerminal};
+use std::collections::BTreeMap;
+use std::io::{self, IsTerminal, Read};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::data_words;
 use pyrotyp_core::job::Event;
+use pyrotyp_core::machine::KeyByKey;
 use pyrotyp_core::record::Stage;
-use pyrotyp_core::station::{StationNews, StationWatcher, Tally};
+use pyrotyp_core::station::{StationNews, StationWatcher, Tally, Try};
+use pyrotyp_core::text::Shown;
 
 use super::drive_state::name_of;
 use super::progress::{Pace, amount, style};
@@ -19,7 +21,10 @@ use crate::out::{put_as_it_is, say, warn};
 use crate::show::edge::edge;
 use crate::show::{json, station};
 
-/// A stick that is being written.
+/// Ports that have a line of their own; what happens in others is said above.
+const SLOTS_MOST: usize = 16;
+
+/// A port, and what is in it.
 struct Slot {
     bar: ProgressBar,
     pace: Pace,
@@ -29,10 +34,12 @@ struct Slot {
 
 #[derive(Default)]
 struct StationState {
-    slots: HashMap<String, Slot>,
+    /// By where the port is.
+    slots: BTreeMap<String, Slot>,
     made: u64,
     failed: u64,
     left: u64,
+    working: u64,
 }
 
 /// Shows a station.
@@ -40,11 +47,45 @@ pub(crate) struct StationView {
     common: Common,
     sticks: u64,
     lines: Option<MultiProgress>,
-    /// The line below the sticks.
+    /// The line below the ports.
     below: ProgressBar,
     shown: Mutex<StationState>,
-    /// What somebody typed.
-    typed: Arc<Mutex<Vec<String>>>,
+    typing: Arc<Mutex<Typing>>,
+    /// What is typed is shown here, and not where the cursor happens to be.
+    _keys: Option<KeyByKey>,
+}
+
+/// What somebody types.
+#[derive(Default)]
+struct Typing {
+    /// The line that is not ended yet.
+    line: String,
+    ended: Vec<String>,
+}
+
+impl Typing {
+    /// Longest line, in characters.
+    const MOST: usize = 40;
+
+    fn key(&mut self, key: u8) {
+        match key {
+            b'\r' | b'\n' => self.ended.push(std::mem::take(&mut self.line)),
+            // Backspace, and what other terminals send for it.
+            0x7f | 0x08 => drop(self.line.pop()),
+            b' '..=b'~' if self.line.len() < Self::MOST => self.line.push(char::from(key)),
+            _ => {}
+        }
+    }
+}
+
+/// How the line of a port looks in which nothing is written.
+fn idle_style() -> ProgressStyle {
+    ProgressStyle::with_template("  {prefix:<12} {wide_msg}").unwrap_or_else(|_| ProgressStyle::default_bar())
+}
+
+/// How the line below the ports looks.
+fn below_style() -> ProgressStyle {
+    ProgressStyle::with_template("{spinner} {msg}  {prefix}").unwrap_or_else(|_| ProgressStyle::default_spinner())
 }
 
 impl StationView {
@@ -52,12 +93,22 @@ impl StationView {
     pub(crate) fn new(sticks: u64, tally: &Tally, common: &Common) -> Self {
         let moving = io::stderr().is_terminal() && !common.quiet;
         let lines = moving.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(7)));
-        let below = ProgressBar::hidden();
-        let below = lines.as_ref().map_or(below.clone(), |lines| lines.add(ProgressBar::new_spinner()));
+        let below = ProgressBar::new_spinner().with_style(below_style());
+        let below = match &lines {
+            Some(lines) => lines.add(below),
+            None => ProgressBar::hidden(),
+        };
         below.enable_steady_tick(Duration::from_millis(250));
         let shown = StationState { made: tally.made(), failed: tally.failed(), ..StationState::default() };
-        let view =
-            Self { common: common.clone(), sticks, lines, below, shown: Mutex::new(shown), typed: Arc::default() };
+        let view = Self {
+            common: common.clone(),
+            sticks,
+            _keys: lines.as_ref().and_then(|_| KeyByKey::begin()),
+            lines,
+            below,
+            shown: Mutex::new(shown),
+            typing: Arc::default(),
+        };
         view.listen();
         view.tell_below(&view.shown());
         if view.lines.is_none() {
@@ -71,10 +122,13 @@ impl StationView {
         if !io::stdin().is_terminal() {
             return;
         }
-        let typed = Arc::clone(&self.typed);
+        let (typing, below) = (Arc::clone(&self.typing), self.below.clone());
         std::thread::spawn(move || {
-            for line in io::stdin().lock().lines().map_while(Result::ok) {
-                typed.lock().unwrap_or_else(PoisonError::into_inner).push(line);
+            for key in io::stdin().lock().bytes().map_while(Result::ok) {
+                let mut typing = typing.lock().unwrap_or_else(PoisonError::into_inner);
+                typing.key(key);
+                let shown = if typing.line.is_empty() { String::new() } else { format!("> {}", typing.line) };
+                below.set_prefix(shown);
             }
         });
     }
@@ -105,24 +159,53 @@ impl StationView {
 
     fn tell_below(&self, shown: &StationState) {
         let failed = if shown.failed > 0 { format!(", {} failed", shown.failed) } else { String::new() };
-        let next = if shown.made + (shown.slots.len() as u64) < self.sticks { "; plug the next one in" } else { "" };
+        let next = if shown.made + shown.working < self.sticks { "; plug the next one in" } else { "" };
         self.below.set_message(edge(&format!("{} made{failed}{next}", self.so_far(shown))).into_owned());
     }
 
-    fn begun(&self, drive: &Drive) {
-        if let Some(lines) = &self.lines {
-            let bar = lines.insert_before(&self.below, ProgressBar::new(0).with_style(style()));
-            bar.set_prefix(edge(&format!("{:<6} {}", station::place(drive), drive.tag)).into_owned());
-            let slot = Slot { bar, pace: Pace::new(), total: 0, stage: None };
-            self.shown().slots.insert(drive.path.clone(), slot);
-        } else {
-            self.line(&format!("{}: begun", station::named(drive)));
+    /// The line of the port in which a drive is, where there is one for it.
+    fn slot<'a>(&self, shown: &'a mut StationState, drive: &Drive) -> Option<&'a mut Slot> {
+        let lines = self.lines.as_ref()?;
+        let place = station::place(drive);
+        if !shown.slots.contains_key(&place) && shown.slots.len() < SLOTS_MOST {
+            // In the order of the ports.
+            let bar = ProgressBar::new(0).with_style(idle_style());
+            let bar = match shown.slots.range(place.clone()..).next() {
+                Some((_, after)) => lines.insert_before(&after.bar, bar),
+                None => lines.insert_before(&self.below, bar),
+            };
+            shown.slots.insert(place.clone(), Slot { bar, pace: Pace::new(), total: 0, stage: None });
         }
+        shown.slots.get_mut(&place)
+    }
+
+    /// The line of a port says something, and nothing moves there.
+    fn rest(&self, shown: &mut StationState, drive: &Drive, text: &str) {
+        let place = station::place(drive);
+        let Some(slot) = self.slot(shown, drive) else { return };
+        slot.bar.set_style(idle_style());
+        slot.bar.set_prefix(edge(&place).into_owned());
+        slot.bar.set_message(edge(text).into_owned());
+    }
+
+    fn begun(&self, drive: &Drive) {
+        let mut shown = self.shown();
+        shown.working += 1;
+        self.tell_below(&shown);
+        if let Some(slot) = self.slot(&mut shown, drive) {
+            (slot.stage, slot.total, slot.pace) = (None, 0, Pace::new());
+            slot.bar.set_style(style());
+            slot.bar.set_prefix(edge(&format!("{:<6} {}", station::place(drive), drive.tag)).into_owned());
+            slot.bar.set_message("");
+            return;
+        }
+        drop(shown);
+        self.line(&format!("{}: begun", station::named(drive)));
     }
 
     fn moved(&self, drive: &Drive, event: &Event) {
         let mut shown = self.shown();
-        let Some(slot) = shown.slots.get_mut(&drive.path) else { return };
+        let Some(slot) = self.slot(&mut shown, drive) else { return };
         match event {
             Event::Began { stage, bytes } => {
                 let total = bytes.unwrap_or(0);
@@ -140,6 +223,29 @@ impl StationView {
             _ => {}
         }
     }
+
+    fn ended(&self, drive: &Drive, stick: &Try, fault: Option<&str>, made: u64) {
+        let mut shown = self.shown();
+        shown.made = made;
+        shown.working = shown.working.saturating_sub(1);
+        shown.failed += u64::from(stick.has_failed());
+        let so_far = self.so_far(&shown);
+        let is_done = made >= self.sticks;
+        let so_far = if is_done { so_far } else { format!("{so_far}; plug the next one in there") };
+        self.tell_below(&shown);
+        self.rest(&mut shown, drive, &format!("{}: {}", drive.tag, station::what_next(stick)));
+        drop(shown);
+        self.line(&station::ended(drive, stick, fault, &so_far));
+        if self.common.json {
+            // Whoever reads it sees by its end that it has ended.
+            let _ = put_as_it_is(&json::station(stick));
+        }
+    }
+
+    fn asked(&self, drive: &Drive, word: &str, why: &str) {
+        self.rest(&mut self.shown(), drive, &format!("type {word} to have it written, or pull it out"));
+        self.line(&format!("{} {why}: type {word} to have it written, or pull it out", station::named(drive)));
+    }
 }
 
 impl StationWatcher for StationView {
@@ -147,50 +253,35 @@ impl StationWatcher for StationView {
         match news {
             StationNews::Moved { drive, event } => self.moved(drive, event),
             StationNews::Begun { drive } => self.begun(drive),
-            StationNews::Ended { drive, stick, fault, made } => {
-                let mut shown = self.shown();
-                shown.made = *made;
-                if let Some(slot) = shown.slots.remove(&drive.path) {
-                    slot.bar.finish_and_clear();
-                }
-                let so_far = format!("{}; plug the next one in there", self.so_far(&shown));
-                let so_far = if *made >= self.sticks { self.so_far(&shown) } else { so_far };
-                shown.failed += u64::from(stick.has_failed());
-                self.tell_below(&shown);
-                drop(shown);
-                self.line(&station::ended(drive, stick, *fault, &so_far));
-                if self.common.json {
-                    // Whoever reads it sees by its end that it has ended.
-                    let _ = put_as_it_is(&json::station(stick));
-                }
-            }
+            StationNews::Ended { drive, stick, fault, made } => self.ended(drive, stick, *fault, *made),
             StationNews::Left { drive, why } => {
                 let mut shown = self.shown();
                 shown.left += 1;
-                if let Some(slot) = shown.slots.remove(&drive.path) {
-                    slot.bar.finish_and_clear();
-                }
+                let why = station::left(why);
+                self.rest(&mut shown, drive, &format!("{}: left alone: {why}", drive.tag));
                 drop(shown);
-                self.line(&format!("{}: left alone: {}", station::named(drive), station::left(why)));
+                self.line(&format!("{}: left alone: {why}", station::named(drive)));
             }
-            StationNews::Asked { drive } => {
-                let holds = data_words(drive).unwrap_or_else(|| "may hold something".to_owned());
-                self.line(&format!(
-                    "{} {holds}: type its tag to have it written, or pull it out",
-                    station::named(drive)
-                ));
+            StationNews::Asked { drive, word, was_there: true } => {
+                self.asked(drive, word, "was attached before, and has come again");
+            }
+            StationNews::Asked { drive, word, was_there: false } => {
+                self.asked(drive, word, data_words(drive).as_deref().unwrap_or("may hold something"));
+            }
+            StationNews::Unknown { typed } => {
+                self.line(&format!("no stick that is asked about is `{}`", typed.trim().shown()))
             }
             StationNews::Finishing => {
                 self.line("no further stick is begun; those under way go to their end (Ctrl-C once more stops them)");
             }
-            StationNews::Gone { drive } if self.common.verbose => {
-                self.line(&format!("{}: pulled out", station::named(drive)))
+            StationNews::Waits { drive } => {
+                self.rest(&mut self.shown(), drive, &format!("{}: waits until another one is done", drive.tag));
             }
-            _ => {}
+            StationNews::Gone { drive } => self.rest(&mut self.shown(), drive, "empty"),
         }
     }
 
-    fn taken(&self) -> Vec<String> {
-        std::mem::take(&mut *self.typed.lock().unwrap_or_else(PoisonError::into_inner))
+    fn typed(&self) -> Vec<String> {
+        std::mem::take(&mut self.typing.lock().unwrap_or_else(PoisonError::into_inner).ended)
     }
 }

@@ -115,10 +115,20 @@ pub(crate) fn ended(drive: &Drive, stick: &Try, fault: Option<&str>, so_far: &st
     match result {
         JobResult::Verified => format!("{}: {GOOD}{word}{GOOD:#}, {so_far}", named(drive)),
         JobResult::Stopped => format!("{}: {CARE}{word}{CARE:#}{why}", named(drive)),
-        _ if stick.pulled_out => {
-            format!("{}: {CARE}pulled out{CARE:#}; plug it in again, and it is begun anew", named(drive))
+        JobResult::Refused => format!("{}: {CARE}{word}{CARE:#}{why}; plug it in again", named(drive)),
+        _ if stick.cut_off => {
+            format!("{}: {CARE}cut off{CARE:#}{why}; plug it in again, and it is begun anew", named(drive))
         }
         _ => format!("{}: {BAD}{word}{BAD:#}{why}; put it aside", named(drive)),
+    }
+}
+
+/// What is to be done in a port in which one has ended.
+pub(crate) fn what_next(stick: &Try) -> &'static str {
+    match stick.result {
+        Some(JobResult::Verified) => "verified: plug the next one in",
+        _ if stick.has_failed() => "failed: put it aside, and plug another one in",
+        _ => "not made: plug it in again",
     }
 }
 

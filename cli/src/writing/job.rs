@@ -9,10 +9,9 @@ use pyrotyp_core::compose::Storage;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::Drive;
 use pyrotyp_core::guard::Cleared;
-use pyrotyp_core::job::journal::SpentNotes;
 use pyrotyp_core::job::{Checked, JobFault, Order, Outcome, Pacing, Source, Target};
 use pyrotyp_core::ledger::Begun;
-use pyrotyp_core::plan::{Came, Plan, blocks_of};
+use pyrotyp_core::plan::{Came, Plan, blocks_of, end_record};
 use pyrotyp_core::record::DriveIdentity;
 use pyrotyp_core::shelf::Identity;
 use pyrotyp_core::text::Shown;
@@ -193,9 +192,8 @@ fn report(
         if let ToldAs::Image | ToldAs::Unpacked(_) = told_as {
             keep_blocks(&record.job, &outcomes, common);
         }
-        match begun.end(&record) {
-            Ok(()) => outcomes.iter().filter_map(|one| one.spent_notes.as_ref()).for_each(SpentNotes::remove),
-            Err(error) => warn(&format!("how the job ended is not on record: {}\n", plain(&error))),
+        if let Err(error) = end_record(&begun, &record, &outcomes) {
+            warn(&format!("how the job ended is not on record: {}\n", plain(&error)));
         }
     }
     for fault in outcomes.iter().filter_map(|outcome| outcome.release_fault.as_ref()) {

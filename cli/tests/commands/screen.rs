@@ -35,7 +35,7 @@ fn find(all: &[u8], part: &[u8]) -> Option<usize> {
 
 /// Runs a command on a terminal of so many columns, with what comes before ` | ` on its standard input. Each key is typed when the words before it are on the screen; the rest of what is
 /// shown comes back with the exit status.
-fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &str)]) -> (i32, String) {
+pub(crate) fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &str)]) -> (i32, String) {
     let program = assert_cmd::cargo::cargo_bin!("pyrotyp").to_str().unwrap().to_owned();
     let (feed, words) = words.split_once(" | ").map_or(("", words), |(feed, words)| (feed, words));
     let feed = if feed.is_empty() { "exec".to_owned() } else { format!("{feed} |") };

@@ -7,6 +7,7 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use super::bench::{Bench, RESCUE, steady_with_rates};
+use super::screen::seen;
 
 const STICK_BYTES: u64 = 48 << 20;
 
@@ -32,6 +33,8 @@ fn forty_sticks_are_made_by_a_plan_that_is_killed_twice_and_nothing_else_is_touc
         // Slow enough to be killed half-way.
         _ => fault("slow", "bytes_per_second = 60000000"),
     };
+    // What failed is looked for a while: it must not have been pulled out yet.
+    let stays = |text: String| text.replace("leaves_after_ms = 1200", "leaves_after_ms = 5000");
     let mut bench = Bench::new().file(
         "plan.toml",
         b"image = \"rescue.iso\"\nsticks = 37\nat-once = 4\nreport-into = \"report.html\"\nlabels-into = \"labels\"\n\
@@ -49,7 +52,8 @@ fn forty_sticks_are_made_by_a_plan_that_is_killed_twice_and_nothing_else_is_touc
     for number in 0..40 {
         let more = if number == 3 { holding("OLD_ONE") } else { String::new() };
         let more = more + &bad(number);
-        bench = bench.tray(&stick(&format!("s{number}"), &format!("KP-{number}"), number % 4 + 1, &more));
+        let one = stick(&format!("s{number}"), &format!("KP-{number}"), number % 4 + 1, &more);
+        bench = bench.tray(&if [7, 18, 29].contains(&number) { stays(one) } else { one });
     }
     bench = bench.tray(&stick("again", "KP-5", 2, ""));
     let words = "station plan.toml --sticks 37 --tray tray --state notes --json --quiet";
@@ -100,7 +104,7 @@ fn a_station_tells_of_each_stick_and_of_what_it_leaves_alone() {
         .file("plan.toml", b"image = \"rescue.iso\"\nsticks = 2\nat-once = 1\n[drives]\nports = [\"1-1.1\"]\n[files]\nrule = \"refuse\"\n")
         .tray(&stick("holiday", "KP-1", 1, "[[drive.partition]]\nnumber = 1\nbytes = 40000000\nfilesystem = \"fat32\"\nlabel = \"HOLIDAY\"\n"))
         .tray(&stick("elsewhere", "KP-2", 2, ""))
-        .tray(&stick("failing", "KP-3", 1, &read_error))
+        .tray(&stick("failing", "KP-3", 1, &read_error).replace("leaves_after_ms = 1200", "leaves_after_ms = 5000"))
         .tray(&stick("good", "KP-4", 1, ""))
         .tray(&stick("better", "KP-5", 1, ""));
     let mut told = Vec::new();
@@ -130,4 +134,54 @@ fn a_station_tells_of_each_stick_and_of_what_it_leaves_alone() {
     let mut settings = steady_with_rates();
     settings.add_filter(r"in \[TIME\], ", "in [TIME], ");
     settings.bind(|| insta::assert_snapshot!(told.join("\n")));
+}
+
+#[test]
+fn at_a_terminal_the_number_is_typed_and_whoever_is_asked_about_by_what_stands_for_it() {
+    let holiday = "[[drive.partition]]\nnumber = 1\nbytes = 40000000\nfilesystem = \"fat32\"\nlabel = \"HOLIDAY\"\n";
+    let stays = |text: String| text.replace("leaves_after_ms = 1200", "");
+    let before = stick("before", "KP-1", 3, "").replace("appears_after_ms = 300", "");
+    let before = before.replace("leaves_after_ms = 1200", "leaves_after_ms = 4000");
+    let slow = fault("slow", "bytes_per_second = 3000000");
+    let bench = Bench::new()
+        .file("plan.toml", b"image = \"rescue.iso\"\nsticks = 2\nat-once = 2\n")
+        .file("more.toml", b"image = \"rescue.iso\"\nsticks = 3\nat-once = 1\n[drives]\nports = [\"1-1.4\"]\n")
+        .tray(&before)
+        .tray(&stays(stick("again", "KP-1", 3, "")))
+        .tray(&stays(stick("holiday", "KP-2", 1, holiday)))
+        .tray(&stays(stick("empty", "KP-3", 4, &slow)));
+    let tag = |serial: &str| {
+        let drives = bench.json("drives --all --tray tray");
+        let drives = drives.as_array().unwrap().clone();
+        drives
+            .iter()
+            .find(|one| one["serial"] == serial)
+            .map_or(String::new(), |one| one["tag"].as_str().unwrap().to_owned())
+    };
+    let there = tag("KP-1");
+    // It is no arrival when it comes again: a hub may have done that.
+    let asked = format!("type {there} to have it written");
+    let keys = [
+        ("Type the number of sticks", "2\n"),
+        (asked.as_str(), "nobody\n"),
+        ("no stick that is asked about is `nobody`", &format!("{there}\n")),
+    ];
+    let (status, shown) = seen(&bench, "station plan.toml --state notes", 126, &keys);
+    assert!(status == 0 && shown.contains("done: 2 of 2"), "{status} {shown}");
+    assert!(
+        shown.contains("was attached before, and has come again") && shown.contains("holds \"HOLIDAY\""),
+        "{shown}"
+    );
+    let (status, shown) = seen(&bench, "station plan.toml --state other", 126, &[("Type the number of sticks", "3\n")]);
+    assert!(status == 5 && shown.contains("the plan is for 2 sticks and not `3`"), "{status} {shown}");
+    // Once: what is under way is brought to its end. Twice: it is stopped.
+    for (state, keys, made) in [("once", "\x03", true), ("twice", "\x03\x03", false)] {
+        // A round before may have left the image there.
+        let _ = fs::remove_file(bench.path("tray/empty.img"));
+        let keys =
+            [("Type the number of sticks", "3\n"), ("MB/s", &keys[..1]), ("no further stick is begun", &keys[1..])];
+        let (status, shown) = seen(&bench, &format!("station more.toml --state {state}"), 126, &keys);
+        assert!(status == 8 && shown.contains(&format!("{} of 3 sticks made", u32::from(made))), "{status} {shown}");
+        assert_eq!(bench.drive("empty").starts_with(&RESCUE), made, "{shown}");
+    }
 }

@@ -133,6 +133,17 @@ pub fn terminal() -> Option<File> {
     None
 }
 
+/// No terminal is known that gives its keys one by one.
+#[derive(Debug)]
+pub enum KeyByKey {}
+
+impl KeyByKey {
+    /// The terminal on standard input.
+    pub fn begin() -> Option<Self> {
+        None
+    }
+}
+
 /// Nothing is heard here.
 ///
 /// # Errors

@@ -27,7 +27,7 @@ pub use image_file::ImageFile;
 pub use person::{Person, PersonError};
 pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
-    Channel, HandedOver, ROOT_PROGRAM, as_person, become_program, changed_at, file_number, find_program, forget_typed,
-    free_bytes, has_one_name, home_of_this, host_name, is_root, people, person, person_name, share_bytes,
+    Channel, HandedOver, KeyByKey, ROOT_PROGRAM, as_person, become_program, changed_at, file_number, find_program,
+    forget_typed, free_bytes, has_one_name, home_of_this, host_name, is_root, people, person, person_name, share_bytes,
     stop_when_told, terminal, this_program_as, written_by,
 };

@@ -9,7 +9,7 @@ mod survey;
 
 pub use comparison::{comparison, rehearsal, saving, surface};
 pub use expected::ExpectedTime;
-pub use keeping::{blocks_of, keep_written};
+pub use keeping::{blocks_of, end_record};
 pub use making::{BehindImage, Came, How, Plan, PlannedDrive, PlannedImage, ProvenImage, Wish};
 pub use resume::Resume;
 pub use survey::{Bench, Intent, SurveyError, survey};

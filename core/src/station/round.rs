@@ -1,5 +1,7 @@
 //! The round of a station: what is plugged in is looked at, taken or left, and so many are written at once.
 
+use std::borrow::Cow;
+use std::collections::HashSet;
 use std::io;
 use std::path::Path;
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -19,7 +21,7 @@ use crate::hash::first_block;
 use crate::image::Inspection;
 use crate::job::{Source, contained};
 use crate::plan::{Bench, PlannedImage};
-use crate::record::JobResult;
+use crate::record::{DriveIdentity, JobResult};
 use crate::stop::Cancel;
 
 /// How often it is looked what is plugged in.
@@ -52,6 +54,12 @@ pub enum RoundFault {
     /// The system does not tell what is plugged in.
     #[error(transparent)]
     Platform(#[from] PlatformError),
+    /// The image can't be read as it was checked.
+    #[error("the image failed: {why}")]
+    Image {
+        /// Why.
+        why: String,
+    },
     /// Records or tally can't be written.
     #[error("what is done can't be put on record")]
     Unkept(#[source] io::Error),
@@ -75,6 +83,16 @@ struct OnFloor {
     stand: Stand,
 }
 
+/// What stands for a drive when somebody says that it is to be taken: its tag, or where it is if its tag fits others.
+fn word_for<'a>(drive: &'a Drive, attached: &[Drive]) -> Cow<'a, str> {
+    let is_only = attached.iter().filter(|one| one.tag == drive.tag).count() < 2;
+    match &drive.link.port {
+        _ if is_only => drive.tag.as_str().into(),
+        Some(port) => port.to_string().into(),
+        None => drive.path.as_str().into(),
+    }
+}
+
 struct Done {
     drive: Drive,
     what: StickDone,
@@ -83,6 +101,8 @@ struct Done {
 struct Floor<'a> {
     job: StickJob<'a>,
     plugged: Vec<OnFloor>,
+    /// Who was attached before: one of them that comes again may have been unplugged by a hub, and by nobody.
+    before: HashSet<DriveIdentity>,
     done: (Sender<Done>, Receiver<Done>),
     /// How many were told to be made.
     made: u64,
@@ -102,11 +122,12 @@ pub fn round(
     cancel: &Cancel,
     watcher: &dyn StationWatcher,
 ) -> Result<(), RoundFault> {
-    let before = platform.drives()?;
-    let plugged = before.into_iter().map(|drive| OnFloor { drive, stand: Stand::Idle }).collect();
+    let attached = platform.drives()?;
+    let before = attached.iter().map(|drive| DriveIdentity::of(drive).anywhere()).collect();
+    let plugged = attached.into_iter().map(|drive| OnFloor { drive, stand: Stand::Idle }).collect();
     let job = StickJob { station, platform, tally, cancel, watcher };
     let made = tally.lock().unwrap_or_else(PoisonError::into_inner).made();
-    let mut floor = Floor { job, plugged, done: channel(), made, is_finishing: false, blind: 0 };
+    let mut floor = Floor { job, plugged, before, done: channel(), made, is_finishing: false, blind: 0 };
     cancel.ask();
     let ended = std::thread::scope(|scope| floor.run(scope));
     cancel.ask_no_more();
@@ -188,19 +209,22 @@ impl<'a> Floor<'a> {
         });
         for drive in attached {
             if drive.bytes > 0 && !self.plugged.iter().any(|one| one.drive.path == drive.path) {
-                let stand = self.offer(drive);
+                let stand = self.offer(drive, attached);
                 self.plugged.push(OnFloor { drive: drive.clone(), stand });
             }
         }
-        let taken = watcher.taken();
-        for one in self.plugged.iter_mut().filter(|one| one.stand == Stand::Asked) {
-            if taken.iter().any(|tag| one.drive.tag.as_str().eq_ignore_ascii_case(tag.trim())) {
-                one.stand = Stand::Waits;
+        for typed in watcher.typed() {
+            let is_meant = |one: &&mut OnFloor| {
+                one.stand == Stand::Asked && word_for(&one.drive, attached).eq_ignore_ascii_case(typed.trim())
+            };
+            match self.plugged.iter_mut().find(is_meant) {
+                Some(one) => one.stand = Stand::Waits,
+                None => watcher.news(&StationNews::Unknown { typed: &typed }),
             }
         }
     }
 
-    fn offer(&self, drive: &Drive) -> Stand {
+    fn offer(&self, drive: &Drive, attached: &[Drive]) -> Stand {
         let (offer, was_cut_off) = {
             let tally = self.job.tally.lock().unwrap_or_else(PoisonError::into_inner);
             (qualify(self.job.station.plan, &tally, drive), tally.was_cut_off(drive))
@@ -213,6 +237,8 @@ impl<'a> Floor<'a> {
             }
             offer => offer,
         };
+        let was_there = self.before.contains(&DriveIdentity::of(drive).anywhere());
+        let offer = if was_there && offer == StickOffer::Take { StickOffer::Ask } else { offer };
         let watcher = self.job.watcher;
         match offer {
             StickOffer::Take => {
@@ -220,7 +246,7 @@ impl<'a> Floor<'a> {
                 Stand::Waits
             }
             StickOffer::Ask => {
-                watcher.news(&StationNews::Asked { drive });
+                watcher.news(&StationNews::Asked { drive, word: &word_for(drive, attached), was_there });
                 Stand::Asked
             }
             StickOffer::Leave(why) => {
@@ -242,7 +268,8 @@ impl<'a> Floor<'a> {
     where
         'a: 'scope,
     {
-        while !self.is_finishing && self.left_to_make() > 0 && self.working() < self.job.station.plan.at_once {
+        let has_room = |floor: &Self| floor.left_to_make() > 0 && floor.working() < floor.job.station.plan.at_once;
+        while !self.is_finishing && !self.job.cancel.is_set() && has_room(self) {
             let Some(next) = self.plugged.iter_mut().find(|one| one.stand == Stand::Waits) else { return };
             next.stand = Stand::Works;
             let (drive, done) = (next.drive.clone(), self.done.0.clone());
@@ -267,6 +294,11 @@ impl<'a> Floor<'a> {
                 self.made = self.made.saturating_add(u64::from(stick.result == Some(JobResult::Verified)));
                 let made = self.made;
                 watcher.news(&StationNews::Ended { drive: &drive, stick: &stick, fault: fault.as_deref(), made });
+            }
+            StickDone::Image { stick, why } => {
+                let (drive, made) = (&drive, self.made);
+                watcher.news(&StationNews::Ended { drive, stick: &stick, fault: Some(&why), made });
+                return Err(RoundFault::Image { why });
             }
             StickDone::Unkept(error) => return Err(RoundFault::Unkept(error)),
         }

@@ -159,8 +159,12 @@ impl StationPlan {
             ports: ports.iter().map(port).collect::<Result<_, _>>()?,
             tags: tags.iter().map(tag).collect::<Result<_, _>>()?,
         };
-        if drives.roles.is_empty() || drives.roles.iter().any(|role| matches!(role, Role::System)) {
-            return Err(wrong("drives.roles", "names what may be written, and that is never the system's own disk"));
+        // All others are guarded each by itself, and a station accepts nothing.
+        if drives.roles.is_empty() || !drives.roles.iter().all(|role| matches!(role, Role::Stick | Role::Card)) {
+            return Err(wrong(
+                "drives.roles",
+                "takes stick and card: any other drive is written by itself, with pyrotyp write",
+            ));
         }
         let beside = |path: PathBuf| folder.join(path);
         let image = Some(folder.join(&text.image)).filter(|path| path.exists()).unwrap_or(text.image);

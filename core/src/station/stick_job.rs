@@ -1,7 +1,7 @@
 //! One stick of a station: guarded by itself, written, read back, put on record.
 
-use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 
@@ -12,15 +12,17 @@ use super::watch::{StationNews, StationWatcher};
 use crate::devices::{After, Platform};
 use crate::drive::{Choice, Drive, NamedBy};
 use crate::guard::Confirmed;
-use crate::job::{self, Event, JobFault, JobMemory, Order, Outcome, Pacing, ReadBack, Start, Watcher, Writing};
+use crate::job::{self, Event, JobFault, JobMemory, Order, Pacing, ReadBack, Start, Watcher, Writing};
 use crate::ledger;
-use crate::plan::{Came, How, Plan, Wish, keep_written};
+use crate::plan::{Came, How, Plan, SurveyError, Wish, blocks_of, end_record};
 use crate::record::{JobKind, JobResult};
 use crate::stop::Cancel;
 use crate::text::chain;
 
-/// So long after its first fault a drive that is pulled out is gone.
-const LEAVES_WITHIN: Duration = Duration::from_millis(400);
+/// So long after its first fault a drive that is pulled out may still be listed.
+const LEAVES_WITHIN: Duration = Duration::from_secs(2);
+/// How often it is looked meanwhile.
+const LOOK: Duration = Duration::from_millis(200);
 
 /// What became of it.
 pub(super) enum StickDone {
@@ -28,6 +30,8 @@ pub(super) enum StickDone {
     Left(Left),
     /// It was begun, and has ended.
     Ended { stick: Try, fault: Option<String> },
+    /// The image failed: no further stick can be made, and this one is not to blame.
+    Image { stick: Try, why: String },
     /// What must be kept can't be kept: no further stick can be made.
     Unkept(std::io::Error),
 }
@@ -58,7 +62,7 @@ fn unfit(why: impl std::fmt::Display) -> StickDone {
 }
 
 impl StickJob<'_> {
-    fn tally(&self) -> std::sync::MutexGuard<'_, Tally> {
+    fn tally(&self) -> MutexGuard<'_, Tally> {
         self.tally.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -113,34 +117,44 @@ impl StickJob<'_> {
         let outcomes = job::run(&order, self.platform, targets, self.cancel, &watcher);
         let mut record = plan.record(&started, Came::Ended(&outcomes));
         begun.job().clone_into(&mut record.job);
-        if let Err(error) = keep_written(state, &begun, &record, &outcomes) {
+        // Before the record ends: whoever reads that finds them.
+        let kept = blocks_of(&outcomes).map_or(Ok(()), |blocks| ledger::keep_blocks(state, &record.job, &blocks));
+        if let Err(error) = kept.and_then(|()| end_record(&begun, &record, &outcomes)) {
             return StickDone::Unkept(error);
         }
-        let is_gone = outcomes.iter().filter_map(|one| one.fault.as_ref()).any(JobFault::is_gone)
-            || record.result == JobResult::Failed && self.has_left(drive);
-        self.ended(number, record.result, &outcomes, if is_gone { TryEnd::PulledOut } else { TryEnd::Job })
+        let fault = outcomes.iter().find_map(|one| one.fault.as_ref());
+        self.ended(drive, number, record.result, fault)
     }
 
     /// Whether a drive that failed is not there any more: what is pulled out fails a moment before it is gone.
     fn has_left(&self, drive: &Drive) -> bool {
-        std::thread::sleep(LEAVES_WITHIN);
-        self.platform.drives().is_ok_and(|now| !now.iter().any(|one| one.is_still(drive)))
+        let began = Instant::now();
+        while began.elapsed() < LEAVES_WITHIN {
+            if self.platform.drives().is_ok_and(|now| !now.iter().any(|one| one.is_still(drive))) {
+                return true;
+            }
+            std::thread::sleep(LOOK);
+        }
+        false
     }
 
-    fn ended(&self, number: u64, result: JobResult, outcomes: &[Outcome], how: TryEnd) -> StickDone {
+    fn ended(&self, drive: &Drive, number: u64, result: JobResult, fault: Option<&JobFault>) -> StickDone {
+        let of_image = matches!(fault, Some(JobFault::Image(_))) && result == JobResult::Failed;
+        let is_gone = fault.is_some_and(JobFault::is_gone);
+        let is_cut_off = of_image || is_gone || result == JobResult::Failed && self.has_left(drive);
         let mut tally = self.tally();
-        if let Err(error) = tally.end(number, result, how) {
+        if let Err(error) = tally.end(number, result, if is_cut_off { TryEnd::CutOff } else { TryEnd::Job }) {
             return StickDone::Unkept(error);
         }
         let stick = tally.tries().iter().find(|one| one.number == number).cloned();
-        let fault = outcomes.iter().find_map(|one| one.fault.as_ref()).map(|fault| chain(fault));
-        match stick {
-            Some(stick) => StickDone::Ended { stick, fault },
-            None => unfit("it is not in the tally"),
+        match (stick, fault.map(|fault| chain(fault))) {
+            (Some(stick), Some(why)) if of_image => StickDone::Image { stick, why },
+            (Some(stick), fault) => StickDone::Ended { stick, fault },
+            (None, _) => unfit("it is not in the tally"),
         }
     }
 
-    fn plan(&self, drive: &Drive) -> Result<Plan, crate::plan::SurveyError> {
+    fn plan(&self, drive: &Drive) -> Result<Plan, SurveyError> {
         let Station { plan, image, bench, .. } = self.station;
         let how = How {
             read_back: ReadBack::Whole,

@@ -26,9 +26,9 @@ pub struct Try {
     pub drive: DriveIdentity,
     /// Where it was plugged in.
     pub port: Option<String>,
-    /// Whether it was pulled out before its end: that is no fault of it.
+    /// Whether something else than the stick ended it: it was pulled out, or the image failed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub pulled_out: bool,
+    pub cut_off: bool,
     /// How it ended, by its record; nothing of one that was cut off, or is under way.
     #[serde(skip)]
     pub result: Option<JobResult>,
@@ -39,19 +39,19 @@ pub struct Try {
 pub enum TryEnd {
     /// The job came to its end, whatever that was.
     Job,
-    /// The stick was pulled out.
-    PulledOut,
+    /// Something else than the stick: it was pulled out, or the image failed.
+    CutOff,
 }
 
 impl Try {
     /// Whether the stick is at fault.
     pub fn has_failed(&self) -> bool {
-        matches!(self.result, Some(JobResult::Failed | JobResult::Differs)) && !self.pulled_out
+        matches!(self.result, Some(JobResult::Failed | JobResult::Differs)) && !self.cut_off
     }
 
     /// Whether it was cut off, stopped or pulled out: it may be made yet.
     fn is_half_made(&self) -> bool {
-        self.pulled_out || matches!(self.result, None | Some(JobResult::Stopped))
+        self.cut_off || matches!(self.result, None | Some(JobResult::Stopped))
     }
 }
 
@@ -122,7 +122,10 @@ impl Tally {
             let record = ledger::read(state, &one.job)?;
             one.result = record.filter(|record| record.ended.is_some()).map(|record| record.result);
         }
-        let tally = Self { kept, name, document, seen };
+        let mut tally = Self { kept, name, document, seen };
+        if tally.document.tries.is_empty() {
+            sha256.clone_into(&mut tally.document.image);
+        }
         if tally.document.image != sha256 {
             return Err(TallyFault::OtherImage { made: tally.made() });
         }
@@ -175,7 +178,7 @@ impl Tally {
         let number = (self.document.tries.len() as u64).saturating_add(1);
         let port = drive.link.port.as_ref().map(ToString::to_string);
         let drive = DriveIdentity::of(drive).anywhere();
-        self.document.tries.push(Try { number, job: job.to_owned(), drive, port, pulled_out: false, result: None });
+        self.document.tries.push(Try { number, job: job.to_owned(), drive, port, cut_off: false, result: None });
         self.keep().inspect_err(|_| drop(self.document.tries.pop()))?;
         Ok(number)
     }
@@ -183,12 +186,12 @@ impl Tally {
     /// Notes how one ended.
     ///
     /// # Errors
-    /// When it can't be kept that one was pulled out.
+    /// When it can't be kept that one was cut off.
     pub fn end(&mut self, number: u64, result: JobResult, how: TryEnd) -> io::Result<()> {
         if let Some(one) = self.document.tries.iter_mut().find(|one| one.number == number) {
-            (one.result, one.pulled_out) = (Some(result), how == TryEnd::PulledOut);
+            (one.result, one.cut_off) = (Some(result), how == TryEnd::CutOff);
         }
-        if how == TryEnd::PulledOut { self.keep() } else { Ok(()) }
+        if how == TryEnd::CutOff { self.keep() } else { Ok(()) }
     }
 
     /// Nobody else counts for this plan meanwhile.

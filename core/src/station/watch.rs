@@ -19,6 +19,15 @@ pub enum StationNews<'a> {
     Asked {
         /// Which one.
         drive: &'a Drive,
+        /// What stands for it: its tag, or its place where its tag fits others.
+        word: &'a str,
+        /// Whether it was attached before the station began, and has come again.
+        was_there: bool,
+    },
+    /// What somebody typed stands for no drive that is asked about.
+    Unknown {
+        /// What was typed.
+        typed: &'a str,
     },
     /// It waits until another one is done.
     Waits {
@@ -62,6 +71,6 @@ pub trait StationWatcher: Sync {
     /// Something has happened.
     fn news(&self, news: &StationNews<'_>);
 
-    /// Tags of drives that somebody has said are to be taken, since this was asked last.
-    fn taken(&self) -> Vec<String>;
+    /// What somebody has typed since this was asked last: words for drives that are to be taken.
+    fn typed(&self) -> Vec<String>;
 }

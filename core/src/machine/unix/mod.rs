@@ -14,7 +14,7 @@ use rustix::fs::OFlags;
 
 pub use beside::{Channel, HandedOver, find_program};
 pub use person::{as_person, home_of_this, host_name, people, person, person_name};
-pub use program::{ROOT_PROGRAM, become_program, stop_when_told, terminal, this_program_as};
+pub use program::{KeyByKey, ROOT_PROGRAM, become_program, stop_when_told, terminal, this_program_as};
 pub use sparse::written_by;
 
 fn flags(flags: OFlags) -> i32 {

@@ -5,6 +5,7 @@ use std::io;
 use std::os::unix::process::CommandExt;
 use std::process::Command;
 
+use rustix::termios::{LocalModes, OptionalActions, Termios, tcgetattr, tcsetattr};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
@@ -44,6 +45,28 @@ pub fn become_program(program: &mut Command) -> io::Error {
 /// The terminal at which somebody sits, although something else comes on standard input; `None` where there is none.
 pub fn terminal() -> Option<File> {
     File::open("/dev/tty").ok()
+}
+
+/// A terminal that gives each key as it is pressed and shows none of them, until this is dropped.
+#[derive(Debug)]
+pub struct KeyByKey(Termios);
+
+impl KeyByKey {
+    /// The terminal on standard input; `None` where there is none.
+    pub fn begin() -> Option<Self> {
+        let before = tcgetattr(io::stdin()).ok()?;
+        let mut modes = before.clone();
+        modes.local_modes.remove(LocalModes::ECHO | LocalModes::ICANON);
+        tcsetattr(io::stdin(), OptionalActions::Now, &modes).ok()?;
+        Some(Self(before))
+    }
+}
+
+impl Drop for KeyByKey {
+    fn drop(&mut self) {
+        // A terminal that is gone needs no modes.
+        let _ = tcsetattr(io::stdin(), OptionalActions::Now, &self.0);
+    }
 }
 
 /// A closed terminal and a polite kill throw `cancel`, Ctrl-C interrupts it; whichever comes when it is thrown ends the program at
