@@ -885,12 +885,35 @@ def a_station_makes_four_at_once(bench: Bench) -> None:
     expect(all(result["drives"][name]["written_bytes"] == 0 for name in ("there", "disk")), "nothing else was written", result["drives"])
 
 
+def a_hub_comes_and_goes_at_a_station(bench: Bench) -> None:
+    """Two sticks vanish in mid-write with one that was there before, and all come again: that one is no arrival."""
+    made = ["m1", "m2"]
+    plan = "image = '$DESKTOP'\nsticks = 2\nat-once = 2\neject = false\n[files]\nrule = 'take'\n"
+    result = bench.play(
+        f"""
+        printf "{plan}" > $LAB_OUT/plan.toml
+        pyrotyp station $LAB_OUT/plan.toml --sticks 2 --json < /dev/null; echo "exit $?"
+        for name in {" ".join(made)}; do cmp -n $(stat -c %s $DESKTOP) $DESKTOP $(lab_dev $name) && echo "$name equal"; done
+        """,
+        drives=[Drive("there", vendor="Kestrin", product="Pocket", serial="KP16-000100"),
+                *(Drive(name, vendor="Kestrin", product="Pocket", serial=f"KP16-00030{name[1]}", present=False, write_bps="6M")
+                  for name in made)],
+        events=[*(Event("plug", drive=name, on="plug the first one in") for name in made),
+                *(Event("unplug", drive=name, written="m1:3M") for name in ["there", *made]),
+                *(Event("plug", drive=name, written="m1:3M", delay=3.0) for name in ["there", *made])],
+        limit=240)
+    said = result["said"]
+    expect("exit 0" in said and said.count('"verified"') == 2 and len(re.findall(r"m\d equal", said)) == 2, "two are made", said)
+    expect(said.count("cut off") == 2 and "was attached before, and has come again" in said, "what happened is told", said)
+    expect(result["drives"]["there"]["written_bytes"] == 0, "what was there before is not written", result["drives"])
+
+
 # Those that take longest begin first.
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_power_cut_leaves_every_record_whole, files_of_composed_volumes_are_read_by_the_kernel,
-    a_station_makes_four_at_once, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+    a_station_makes_four_at_once, a_hub_comes_and_goes_at_a_station, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,

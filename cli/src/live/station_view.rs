@@ -243,8 +243,12 @@ impl StationView {
     }
 
     fn asked(&self, drive: &Drive, word: &str, why: &str) {
-        self.rest(&mut self.shown(), drive, &format!("type {word} to have it written, or pull it out"));
-        self.line(&format!("{} {why}: type {word} to have it written, or pull it out", station::named(drive)));
+        let next = match io::stdin().is_terminal() {
+            true => format!("type {word} to have it written, or pull it out"),
+            false => "left alone, since nobody can be asked".to_owned(),
+        };
+        self.rest(&mut self.shown(), drive, &next);
+        self.line(&format!("{} {why}: {next}", station::named(drive)));
     }
 }
 
