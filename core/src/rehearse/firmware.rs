@@ -116,7 +116,7 @@ fn find_in(folders: &[&Path], secure: SecureBoot) -> Option<UefiFirmware> {
         }
     }
     let read = |path: &PathBuf| -> Option<FirmwareDescriptor> {
-        serde_json::from_slice(&machine::read_linked(path, DESCRIPTOR_BYTES_MOST).ok()?).ok()
+        serde_json::from_slice(&machine::read_regular(path, DESCRIPTOR_BYTES_MOST).ok()?).ok()
     };
     let all = by_name.values().filter_map(|path| read(path)?.firmware(secure));
     all.min_by_key(|firmware| firmware.wants_smm)

@@ -294,6 +294,10 @@ mod tests {
         assert_eq!(told, [Started::Unknown, Started::Yes]);
         assert_eq!(shows(PictureKind::Letters, STILL, true), Started::Unknown);
         assert_eq!(shows(PictureKind::Blank, STILL, true), Started::Unknown);
+        // Words that may be an error weigh where little else is said.
+        let said = |lines: usize| format!("Error 17{}", "\nreading on".repeat(lines - 1));
+        let draws = |lines| judge(&Evidence { picture: PictureKind::Drawn, ..bios(HANDED, &said(lines)) }).started;
+        assert_eq!([SHORT - 1, SHORT].map(draws), [Started::Unknown, Started::Yes]);
         // What says that it can't go on is believed, whatever is drawn.
         let panics = Evidence { picture: PictureKind::Drawn, ..bios(HANDED, "Kernel panic - not syncing: VFS") };
         assert_eq!(judge(&panics).started, Started::No);
@@ -322,6 +326,7 @@ mod tests {
             line(&uefi(&after("!!!! X64 Exception Type - 06(#UD)  CPU Apic ID - 00000000 !!!!\n"))),
             line(&uefi(&after("GNU GRUB  version 2.06\nMinimal BASH-like line editing is supported.\ngrub>\n"))),
             line(&uefi(&after(""))),
+            line(&uefi(shell)),
         ];
         insta::assert_snapshot!(told.join("\n"));
         let said = uefi(&(failed("Not Found") + shell)).firmware_said();

@@ -10,7 +10,6 @@ use super::order::{Runner, TrialOrder};
 use super::picture::{PictureKind, ScreenPicture};
 use super::wording::{kept, of_screen, of_serial};
 use crate::image::Firmware;
-use crate::machine;
 use crate::record::{Started, TrialStart};
 use crate::stop::Cancel;
 
@@ -56,19 +55,17 @@ pub fn rehearse(
     tell: &(dyn Fn(&TrialNews) + Sync),
 ) -> Result<Rehearsal, RehearseError> {
     let one = |order: &TrialOrder<'_>| Watch::begin(order)?.watch(cancel, tell);
-    machine::as_person(|| {
-        let tried = match (one(order), order.runner) {
-            // What it can't do with the processor's help, it may do without.
-            (Err(RehearseError::Emulator { .. }) | Ok(WatchEnd::NotHelped), Runner::Processor) => {
-                one(&TrialOrder { runner: Runner::Program, ..*order })
-            }
-            (tried, _) => tried,
-        };
-        match tried? {
-            WatchEnd::Ended(trial) => Ok(*trial),
-            WatchEnd::NotHelped => Err(RehearseError::Emulator { said: "it does not begin".to_owned() }),
+    let tried = match (one(order), order.runner) {
+        // What it can't do with the processor's help, it may do without.
+        (Err(RehearseError::Emulator { .. }) | Ok(WatchEnd::NotHelped), Runner::Processor) => {
+            one(&TrialOrder { runner: Runner::Program, ..*order })
         }
-    })?
+        (tried, _) => tried,
+    };
+    match tried? {
+        WatchEnd::Ended(trial) => Ok(*trial),
+        WatchEnd::NotHelped => Err(RehearseError::Emulator { said: "it does not begin".to_owned() }),
+    }
 }
 
 /// How watching ended.
