@@ -11,7 +11,7 @@ seeds=$(mktemp -d)
 trap 'rm -rf "$seeds"' EXIT
 target/debug/pyrotyp demo --keep "$seeds/cafe" >/dev/null 2>&1
 image=$seeds/cafe/images/wrenfield-rescue-3.iso
-mkdir "$seeds"/{inspect,fat,packed,lists,signatures,torrents,supply,storage,spare,tree,under_way}
+mkdir "$seeds"/{inspect,fat,packed,lists,signatures,torrents,supply,storage,spare,tree,under_way,keyholder}
 # As the target lays it out: the first sectors, then what lies from 32 KiB on.
 for file in "$seeds"/cafe/images/*.iso; do
     { head -c 2048 "$file"; head -c 62768 "$file" | tail -c 30000; } > "$seeds/inspect/$(basename "$file")"
@@ -53,7 +53,13 @@ for file in "$seeds"/cafe/images/*.iso; do
 done
 printf '{"version":1,"drive":"DBR7J","drive_bytes":8388608,"seed":"x"}\n' >"$seeds/under_way/kept"
 printf '{"version":1,"drive":"DBR7J","drive_bytes":8388608,"bytes":4194304,"done":512,"unreadable":[{"start":0,"end":512}],"frames":[]}' >"$seeds/under_way/map"
-for target in inspect fat packed lists signatures torrents supply storage spare tree under_way; do
+printf '"Uses"' >"$seeds/keyholder/uses"
+for name in sda sdb sda1; do
+    printf '{"Read":[{"name":"%s","bytes":1048576,"generation":null},"Cached"]}' $name >"$seeds/keyholder/read-$name"
+    printf '{"Claim":[{"name":"%s","bytes":1048576,"generation":null},["mpv (process 7)"]]}' $name >"$seeds/keyholder/claim-$name"
+done
+printf '{"Release":[1,"Eject"]}' >"$seeds/keyholder/release"
+for target in inspect fat packed lists signatures torrents supply storage spare tree under_way keyholder; do
     "target/debug/$target" "$seeds/$target" -max_total_time="${1:-15}" -max_len=65536 -timeout=10 \
         -rss_limit_mb=2048 -verbosity=0 -print_final_stats=1 2>"$seeds/log" || { cat "$seeds/log" >&2; exit 1; }
     awk -v target="$target" '/number_of_executed_units/ { print target ": " $2 " executions, nothing found" }' "$seeds/log"

@@ -908,12 +908,47 @@ def a_hub_comes_and_goes_at_a_station(bench: Bench) -> None:
     expect(result["drives"]["there"]["written_bytes"] == 0, "what was there before is not written", result["drives"])
 
 
+def by_sudo_the_rights_are_kept_apart(bench: Bench) -> None:
+    """Run as root for a person, a stick that the desktop mounted is written, ejected and proven by a process without rights."""
+    stick, disk = bench.folder / "mounted.img", bench.folder / "work.img"
+    for image, words in ((stick, ("-n", "HOLIDAY", "--offset", "2048")), (disk, ("-n", "WORK"))):
+        with image.open("wb") as f:
+            f.truncate(64 * MIB)
+        if image == stick:
+            sh("sfdisk", "-q", image, input="2048,,c\n")
+        sh("mkfs.vfat", *words, image, str(63 * 1024))
+    bench.folder.chmod(0o755)  # the person reads the image
+    result = bench.play(
+        """
+        mkdir $LAB_OUT/state; chown 65534:65534 $LAB_OUT/state
+        export SUDO_UID=65534 SUDO_GID=65534
+        pyrotyp write $DESKTOP --to $(tag Pocket) --unattended & job=$!
+        until ls $LAB_OUT/state/under-way/*.jsonl > /dev/null 2>&1 || ! kill -0 $job; do sleep 0.05; done
+        for process in $(pgrep -f -- --unattended); do echo "$(grep -E '^(Uid|CapEff|NoNewPrivs)' /proc/$process/status | tr -s '\t\n' ' ')"; done
+        wait $job; echo "write: $?"
+        pyrotyp compare $(tag Pocket); echo "compare: $?"
+        pyrotyp write $DESKTOP --to $(tag Pocket) --unattended --accept just-verified --eject; echo "again: $?"
+        pyrotyp write $DESKTOP --to $(tag Vault) --unattended --accept external-disk; echo "in use: $?"
+        find $LAB_OUT/state -user 0 | sed 's/^/of root: /'
+        """,
+        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417", write_bps="8M"),
+                Drive("disk", file=str(disk), vendor="Odalen", product="Vault", serial="OV2T", removable=False)],
+        mounts=[Mount("stick", "/media/person/HOLIDAY", type="vfat"), Mount("disk", "/mnt/work", partition=0, type="vfat")],
+        modules=VFAT)
+    said = result["said"]
+    expect("write: 0" in said and "compare: 0" in said and "again: 0" in said, "the stick is made, proven and ejected", said)
+    expect("Uid: 0 0 0 0 CapEff: 000001ffffffffff" in said, "one keeps the rights", said)
+    expect("Uid: 65534 65534 65534 65534 CapEff: 0000000000000000 NoNewPrivs: 1" in said, "the other has none", said)
+    expect("of root" not in said, "nothing is root's", said)
+    expect("in use: 5" in said, "what is in use stays as it is", said)
+
+
 # Those that take longest begin first.
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_power_cut_leaves_every_record_whole, files_of_composed_volumes_are_read_by_the_kernel,
-    a_station_makes_four_at_once, a_hub_comes_and_goes_at_a_station, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+    a_station_makes_four_at_once, a_hub_comes_and_goes_at_a_station, by_sudo_the_rights_are_kept_apart, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,

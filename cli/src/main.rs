@@ -20,14 +20,15 @@ use std::time::{Duration, Instant};
 
 use anstream::ColorChoice;
 use clap::Parser;
+use pyrotyp_core::devices::keyholder::{self, Side};
 use pyrotyp_core::machine;
 use pyrotyp_core::stop::Cancel;
 
 use tracing::Level;
 
-use asked::{Asked, Command, Common, When};
+use asked::{Asked, Command, Common, OutputFor, When};
 use commands::drives::Listing;
-use exit::{Exit, Failure, plain};
+use exit::{Exit, Failure, chain, plain};
 use out::failed;
 use session::preferences::Preferences;
 use session::{Session, log};
@@ -38,6 +39,14 @@ use show::settings::SettingOrigin;
 const LONG: Duration = Duration::from_secs(10);
 
 fn main() -> ExitCode {
+    match keyholder::divide() {
+        Ok(Side::Whole) => {}
+        Ok(Side::Keyholder(ended)) => return ExitCode::from(Side::exit_status(ended)),
+        Err(error) => {
+            let failure = Failure::new(Exit::Refused, chain(&error), error.next_step());
+            return ExitCode::from(failed(&failure, OutputFor::People) as u8);
+        }
+    }
     completing::answer();
     let asked = match Asked::try_parse() {
         Ok(asked) => asked,

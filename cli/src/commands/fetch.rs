@@ -13,7 +13,6 @@ use pyrotyp_core::fetch::{
     FetchError, Landing, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside,
     metalink, transfer,
 };
-use pyrotyp_core::machine::Person;
 use pyrotyp_core::published::signature::Key;
 use pyrotyp_core::published::{Expected, Proof, Report};
 use pyrotyp_core::shelf::{Identity, Item, Shelf};
@@ -81,9 +80,6 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
     }
     if let Some(to) = &asked.straight_to {
         return line::straight_to(asked, to, session);
-    }
-    if let Some(person) = machine::person()? {
-        return Err(as_person(&person));
     }
     let reach = if machine::is_root() { Reach::ThisMachine } else { Reach::Everywhere };
     let web = Web::new(reach, Duration::from_secs(asked.wait));
@@ -172,20 +168,6 @@ fn refuse(target: &Path, report: &Report, source: &Download, unfit: Option<&Fail
         Some(Failure::new(failure.exit, failure.text.as_str(), next))
     };
     refusal(target, report).or_else(|| other_signer(source, report)).or_else(no_image)
-}
-
-/// Runs the same command as the person who called for root: nothing that talks to the network runs as root.
-fn as_person(person: &Person) -> Failure {
-    let fail = |why: String| {
-        let next = "run it as yourself, without sudo";
-        Failure::new(Exit::Refused, format!("can't go on as the person behind root: {why}"), next)
-    };
-    // This process is that one from here on, unless it can't be.
-    let again = machine::this_program_as(person).map(|mut again| {
-        again.args(std::env::args_os().skip(1));
-        machine::become_program(&mut again)
-    });
-    fail(again.map_or_else(|error| plain(&error), |error| plain(&error)))
 }
 
 /// Gives the image to whoever called, from a byte on, after a line that says what it is and what it must be.

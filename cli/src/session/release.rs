@@ -24,7 +24,7 @@ pub(crate) fn today() -> jiff::civil::Date {
 
 /// A catalogue's file.
 pub(crate) fn read(path: &Path) -> io::Result<Vec<u8>> {
-    machine::read_linked(path, CATALOGUE_BYTES_MOST)
+    machine::read_regular(path, CATALOGUE_BYTES_MOST)
 }
 
 /// Where it is kept on this bench.

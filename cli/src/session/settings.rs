@@ -3,7 +3,6 @@
 use jiff::Timestamp;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::guard::{BenchPlace, Circumstances};
-use pyrotyp_core::machine::PersonError;
 use pyrotyp_core::plan;
 use pyrotyp_core::plan::{Bench, Intent, SurveyError};
 
@@ -11,12 +10,6 @@ use super::folders::state_folder;
 use super::settings_file;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure, chain};
-
-impl From<PersonError> for Failure {
-    fn from(fault: PersonError) -> Self {
-        Self::new(Exit::Refused, fault.to_string(), fault.next_step())
-    }
-}
 
 impl From<SurveyError> for Failure {
     fn from(error: SurveyError) -> Self {

@@ -59,10 +59,10 @@ impl Settings {
     }
 }
 
-/// Where settings may lie, the weightiest first: those of whoever runs this, of the person behind root, and of the machine.
+/// Where settings may lie, the weightiest first: those of whoever runs this, of who logged in before a shell of root's, and of the machine.
 pub(crate) fn folders() -> Result<Vec<PathBuf>, Failure> {
     let mut folders: Vec<PathBuf> = own_folder("XDG_CONFIG_HOME", ".config").into_iter().collect();
-    for person in machine::people()? {
+    if let Some(person) = machine::logged_in() {
         folders.extend(person.variable("XDG_CONFIG_HOME").map(|folder| PathBuf::from(folder).join("pyrotyp")));
         folders.push(person.home.join(".config/pyrotyp"));
     }
@@ -90,12 +90,7 @@ pub(crate) fn all() -> Result<Vec<SettingsFile>, Failure> {
 fn read(folder: &Path) -> Result<Option<SettingsFile>, Failure> {
     let path = folder.join(NAME);
     let fail = |why: &str| wrong(&path, why);
-    let bytes = if folder == Path::new(OF_THE_MACHINE) {
-        machine::read_regular(&path, BYTES_MOST)
-    } else {
-        machine::read_linked(&path, BYTES_MOST)
-    };
-    let bytes = match bytes {
+    let bytes = match machine::read_regular(&path, BYTES_MOST) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
         bytes => bytes.map_err(|error| fail(&plain(&error)))?,
     };

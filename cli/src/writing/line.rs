@@ -12,10 +12,10 @@ use std::thread::JoinHandle;
 
 use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::hash::Sum;
+use pyrotyp_core::image;
 use pyrotyp_core::job::{Access, Checked, Source};
 use pyrotyp_core::published::{Expected, Report};
 use pyrotyp_core::stop::{Cancel, Hearing};
-use pyrotyp_core::{image, machine};
 use serde::{Deserialize, Serialize};
 
 use super::confirming::{Confirming, ImageFrom};
@@ -156,10 +156,7 @@ impl Caller<'_> {
     /// The same question to a process of the person's own.
     fn command(&self, from: u64) -> io::Result<Command> {
         let (asked, common) = (self.asked, self.session.common);
-        let mut command = match machine::person().map_err(io::Error::other)? {
-            Some(person) => machine::this_program_as(&person)?,
-            None => Command::new(std::env::current_exe()?),
-        };
+        let mut command = Command::new(std::env::current_exe()?);
         command.arg("fetch").args(&asked.what).arg("--hand-over").arg(from.to_string());
         command.arg("--wait").arg(asked.wait.to_string());
         let mut give = |name: &str, value: Option<&std::ffi::OsStr>| {

@@ -11,10 +11,10 @@ use pyrotyp_sample::mirror::Mirror;
 use super::bench::{Bench, DESKTOP};
 
 /// A loop device over a file, taken away at the end.
-struct Loop(String);
+pub(crate) struct Loop(pub(crate) String);
 
 impl Loop {
-    fn over(file: &Path) -> Self {
+    pub(crate) fn over(file: &Path) -> Self {
         let made = Command::new("losetup").args(["--find", "--show"]).arg(file).output().unwrap();
         assert!(made.status.success(), "losetup: {}", String::from_utf8_lossy(&made.stderr));
         Self(String::from_utf8(made.stdout).unwrap().trim().to_owned())

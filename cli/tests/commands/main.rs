@@ -15,6 +15,7 @@ mod hostile;
 mod inspect;
 mod jobs;
 mod json;
+mod keyholder;
 mod ledger;
 mod loop_device;
 mod packed;

@@ -37,10 +37,8 @@ pub(super) fn ext4(wanted: &ExtVolume<'_>, tree: &Tree<'_>) -> Result<Compositio
         return Err(ComposeError::Size { kind: VolumeKind::Ext4, bytes });
     }
     let uuid = guid::text(guid::uuid(wanted.serial, "volume"));
-    // What is on it belongs to the person; nothing is told to the drive, and its tables are filled when it is mounted.
-    let person = machine::person().map_err(|error| ComposeError::Program { why: error.to_string() })?;
-    let owner = person.map_or("root_owner".to_owned(), |person| format!("root_owner={}:{}", person.user, person.group));
-    let options = format!("lazy_itable_init=1,nodiscard,{owner},hash_seed={uuid}");
+    // What is on it belongs to whoever makes it; nothing is told to the drive, and its tables are filled when it is mounted.
+    let options = format!("lazy_itable_init=1,nodiscard,root_owner,hash_seed={uuid}");
     let block = BLOCK_BYTES.to_string();
     let words = ["-q", "-F", "-b", &block, "-m", "0", "-U", &uuid, "-E", &options, "-L", wanted.label];
     let words: Vec<String> = words.map(str::to_owned).to_vec();

@@ -4,6 +4,8 @@ mod aligned;
 mod blink;
 mod choose;
 #[cfg(all(target_os = "linux", not(no_system)))]
+pub mod keyholder;
+#[cfg(all(target_os = "linux", not(no_system)))]
 pub mod linux;
 mod logged;
 mod mount_point;

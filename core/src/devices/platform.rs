@@ -189,6 +189,16 @@ pub enum PlatformError {
         /// Where it is.
         path: String,
     },
+    /// Whoever keeps the rights does not open it, whatever is said here.
+    #[error("drive {tag} ({path}) is not opened: {}", why.shown())]
+    Forbidden {
+        /// Which one.
+        tag: Tag,
+        /// Where it is.
+        path: String,
+        /// Why.
+        why: String,
+    },
     /// Somebody else has it open exclusively or locked.
     #[error("drive {tag} ({path}) is held by {}", users(by))]
     Held {
@@ -259,6 +269,7 @@ impl PlatformError {
             Self::Tray { .. } => "correct the descriptor, then run the same command again",
             Self::Gone { .. } => "plug it in again; `pyrotyp drives` shows what is attached",
             Self::Swapped { .. } => "look at `pyrotyp drives` again before you choose",
+            Self::Forbidden { .. } => "choose another; no option opens the way to this one",
             Self::NoPermission { .. } => "run the same command with sudo",
             Self::Held { .. } => "close the program that uses the drive, then run the same command again",
             Self::Unmount { .. } => "close what uses the volume, then run the same command again",

@@ -150,11 +150,6 @@ impl Index {
     /// # Errors
     /// When the records can't be looked at: what is not known is not nothing.
     pub fn of(state: &Path) -> io::Result<Self> {
-        // Once for all of it: who that is may have to be asked over a network.
-        machine::as_person(|| Self::as_whoever_asks(state))?
-    }
-
-    fn as_whoever_asks(state: &Path) -> io::Result<Self> {
         let records = store(state);
         let files = stamps(&records)?;
         if files.is_empty() {

@@ -4,12 +4,11 @@ use std::ffi::OsString;
 use std::fs::{File, Metadata, OpenOptions};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::time::Duration;
 
 use crate::stop::Cancel;
 
-use super::person::{Person, PersonError};
+use super::person::Person;
 use super::sparse::{ProgramError, ProgramRun, WrittenStretch};
 
 fn unknown<T>() -> io::Result<T> {
@@ -83,20 +82,9 @@ impl Person {
     }
 }
 
-/// The person for whom this runs as somebody else: here, there is nobody of the kind.
-///
-/// # Errors
-/// Never here.
-pub fn person() -> Result<Option<Person>, PersonError> {
-    Ok(None)
-}
-
-/// Everybody whose settings may be meant, beside whoever runs this.
-///
-/// # Errors
-/// Never here.
-pub fn people() -> Result<Vec<Person>, PersonError> {
-    Ok(Vec::new())
+/// Who logged in, where that is somebody else.
+pub fn logged_in() -> Option<Person> {
+    None
 }
 
 /// The home folder of whoever this runs as, as the system has it.
@@ -104,29 +92,8 @@ pub fn home_of_this() -> Option<PathBuf> {
     std::env::home_dir()
 }
 
-/// Does something with our own rights, the only ones there are.
-///
-/// # Errors
-/// Never here.
-pub fn as_person<T: Send>(work: impl FnOnce() -> T + Send) -> io::Result<T> {
-    Ok(work())
-}
-
 /// The program with which a person runs others as root: none is known.
 pub const ROOT_PROGRAM: &str = "";
-
-/// This program, to be run by a person and not by root.
-///
-/// # Errors
-/// Always: nobody knows how to ask for it.
-pub fn this_program_as(_person: &Person) -> io::Result<Command> {
-    unknown()
-}
-
-/// Makes this process that program; returns only if that can't be.
-pub fn become_program(_program: &mut Command) -> io::Error {
-    io::ErrorKind::Unsupported.into()
-}
 
 /// The terminal at which somebody sits, although something else comes on standard input: none is known.
 pub fn terminal() -> Option<File> {

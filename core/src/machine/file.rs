@@ -6,7 +6,7 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 use std::time::{Duration, Instant, UNIX_EPOCH};
 
-use super::system::{as_person, has_no_locks, open_unlinked, without_waiting};
+use super::system::{has_no_locks, open_unlinked, without_waiting};
 
 /// How often somebody else who holds a lock is looked after, and for how long.
 const LOOK: Duration = Duration::from_millis(50);
@@ -59,20 +59,12 @@ pub fn open_own(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
     regular(open_unlinked(path, options)?)
 }
 
-/// All of one of the bench's own files that is no longer than `most` bytes, read with the person's rights; a link is none.
+/// All of one of the bench's own files that is no longer than `most` bytes; a link is none.
 ///
 /// # Errors
 /// When it can't be read, is longer, or is something else.
 pub fn read_own(path: &Path, most: u64) -> io::Result<Vec<u8>> {
-    as_person(|| read_all(open_own(path, OpenOptions::new().read(true))?, most))?
-}
-
-/// Like [`read_own`], of a file that a person may well have linked from elsewhere.
-///
-/// # Errors
-/// As there.
-pub fn read_linked(path: &Path, most: u64) -> io::Result<Vec<u8>> {
-    as_person(|| read_regular(path, most))?
+    read_all(open_own(path, OpenOptions::new().read(true))?, most)
 }
 
 /// Keeps one of the bench's own files: whole, or as it was.
@@ -80,10 +72,6 @@ pub fn read_linked(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When it can't be written.
 pub fn keep_own(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    as_person(|| keep(path, bytes))?
-}
-
-fn keep(path: &Path, bytes: &[u8]) -> io::Result<()> {
     written(path, bytes)?.persist(path)?;
     sync_folder(path);
     Ok(())
@@ -111,7 +99,7 @@ fn folder_of(path: &Path) -> &Path {
 /// # Errors
 /// When it can't be written.
 pub fn keep_absent(path: &Path, bytes: &[u8]) -> io::Result<bool> {
-    as_person(|| match written(path, bytes)?.persist_noclobber(path) {
+    match written(path, bytes)?.persist_noclobber(path) {
         Ok(_) => {
             sync_folder(path);
             Ok(true)
@@ -119,11 +107,11 @@ pub fn keep_absent(path: &Path, bytes: &[u8]) -> io::Result<bool> {
         Err(persisting) if persisting.error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
         // Not every file system gives a file its name only if that is free. The name is taken first there, and whole bytes come into its place.
         Err(_) => match OpenOptions::new().write(true).create_new(true).open(path) {
-            Ok(_) => keep(path, bytes).map(|()| true),
+            Ok(_) => keep_own(path, bytes).map(|()| true),
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
             Err(error) => Err(error),
         },
-    })?
+    }
 }
 
 /// What becomes of a file that has the name already.
@@ -141,27 +129,25 @@ pub enum Existing {
 /// # Errors
 /// When it can't be written.
 pub fn put_file(path: &Path, bytes: &[u8], existing: Existing) -> io::Result<bool> {
-    as_person(|| {
-        make(folder_of(path))?;
-        let mut options = OpenOptions::new();
-        options.write(true);
-        let opened = match existing {
-            Existing::Stays => options.create_new(true).open(path),
-            Existing::Replaced => open_own(path, options.create(true).truncate(false)),
-        };
-        let mut file = match opened {
-            Err(error) if existing == Existing::Stays && error.kind() == io::ErrorKind::AlreadyExists => {
-                return Ok(false);
-            }
-            opened => opened?,
-        };
-        let put = file.set_len(0).and_then(|()| file.write_all(bytes)).and_then(|()| file.sync_all());
-        if put.is_err() {
-            // Why it could not be written is told in any case.
-            let _ = fs::remove_file(path);
+    make_folder(folder_of(path))?;
+    let mut options = OpenOptions::new();
+    options.write(true);
+    let opened = match existing {
+        Existing::Stays => options.create_new(true).open(path),
+        Existing::Replaced => open_own(path, options.create(true).truncate(false)),
+    };
+    let mut file = match opened {
+        Err(error) if existing == Existing::Stays && error.kind() == io::ErrorKind::AlreadyExists => {
+            return Ok(false);
         }
-        put.map(|()| true)
-    })?
+        opened => opened?,
+    };
+    let put = file.set_len(0).and_then(|()| file.write_all(bytes)).and_then(|()| file.sync_all());
+    if put.is_err() {
+        // Why it could not be written is told in any case.
+        let _ = fs::remove_file(path);
+    }
+    put.map(|()| true)
 }
 
 /// Begins one of the bench's own files anew, to be written on.
@@ -169,13 +155,11 @@ pub fn put_file(path: &Path, bytes: &[u8], existing: Existing) -> io::Result<boo
 /// # Errors
 /// When it can't be made, or something else than a file has its name.
 pub fn begin_own(path: &Path) -> io::Result<File> {
-    as_person(|| {
-        make(folder_of(path))?;
-        // What it is comes before what becomes of it.
-        let file = open_own(path, OpenOptions::new().create(true).write(true).truncate(false))?;
-        file.set_len(0)?;
-        Ok(file)
-    })?
+    make_folder(folder_of(path))?;
+    // What it is comes before what becomes of it.
+    let file = open_own(path, OpenOptions::new().create(true).write(true).truncate(false))?;
+    file.set_len(0)?;
+    Ok(file)
 }
 
 /// Removes one of the bench's own files; a link is removed itself.
@@ -183,7 +167,7 @@ pub fn begin_own(path: &Path) -> io::Result<File> {
 /// # Errors
 /// When it can't be removed.
 pub fn remove_own(path: &Path) -> io::Result<()> {
-    as_person(|| fs::remove_file(path))?
+    fs::remove_file(path)
 }
 
 /// Waits until no other process holds this lock, for half a minute at most; it is held as long as the file is.
@@ -191,7 +175,7 @@ pub fn remove_own(path: &Path) -> io::Result<()> {
 /// # Errors
 /// When it can't be made, another process holds on to it, or the file system has no locks.
 pub fn lock_own(path: &Path) -> io::Result<File> {
-    let file = as_person(|| open_own(path, OpenOptions::new().create(true).write(true).truncate(false)))??;
+    let file = open_own(path, OpenOptions::new().create(true).write(true).truncate(false))?;
     let begun = Instant::now();
     loop {
         match file.try_lock() {
@@ -207,15 +191,11 @@ pub fn lock_own(path: &Path) -> io::Result<File> {
     }
 }
 
-/// Makes a folder and those above it, with the person's rights.
+/// Makes a folder and those above it.
 ///
 /// # Errors
 /// When one can't be made.
 pub fn make_folder(folder: &Path) -> io::Result<()> {
-    as_person(|| make(folder))?
-}
-
-fn make(folder: &Path) -> io::Result<()> {
     match fs::create_dir_all(folder) {
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => Ok(()),
         made => made,
@@ -227,7 +207,7 @@ fn make(folder: &Path) -> io::Result<()> {
 /// # Errors
 /// When the folder can't be read.
 pub fn names_in(folder: &Path, most: usize) -> io::Result<Vec<OsString>> {
-    as_person(|| fs::read_dir(folder)?.take(most).map(|entry| Ok(entry?.file_name())).collect())?
+    fs::read_dir(folder)?.take(most).map(|entry| Ok(entry?.file_name())).collect()
 }
 
 /// A file of a folder, as it is now.
@@ -246,20 +226,18 @@ pub struct FileStamp {
 /// # Errors
 /// When the folder can't be read.
 pub fn stamps_in(folder: &Path, most: usize) -> io::Result<Vec<FileStamp>> {
-    as_person(|| {
-        let mut found = Vec::new();
-        for entry in fs::read_dir(folder)?.take(most) {
-            let entry = entry?;
-            // One that was removed meanwhile is none.
-            let Ok(now) = entry.metadata() else { continue };
-            if now.is_file() {
-                let since = now.modified()?.duration_since(UNIX_EPOCH).unwrap_or_default();
-                let changed = i64::try_from(since.as_nanos()).unwrap_or(i64::MAX);
-                found.push(FileStamp { name: entry.file_name(), bytes: now.len(), changed });
-            }
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder)?.take(most) {
+        let entry = entry?;
+        // One that was removed meanwhile is none.
+        let Ok(now) = entry.metadata() else { continue };
+        if now.is_file() {
+            let since = now.modified()?.duration_since(UNIX_EPOCH).unwrap_or_default();
+            let changed = i64::try_from(since.as_nanos()).unwrap_or(i64::MAX);
+            found.push(FileStamp { name: entry.file_name(), bytes: now.len(), changed });
         }
-        Ok(found)
-    })?
+    }
+    Ok(found)
 }
 
 /// Names of the regular files of one of the bench's own folders, `most` entries of it at most.
@@ -269,7 +247,7 @@ pub fn stamps_in(folder: &Path, most: usize) -> io::Result<Vec<FileStamp>> {
 pub fn own_files_in(folder: &Path, most: usize) -> io::Result<Vec<OsString>> {
     let names = names_in(folder, most)?;
     let is_file = |name: &OsStr| fs::symlink_metadata(folder.join(name)).is_ok_and(|found| found.is_file());
-    as_person(|| names.into_iter().filter(|name| is_file(name)).collect())
+    Ok(names.into_iter().filter(|name| is_file(name)).collect())
 }
 
 #[cfg(test)]

@@ -1,8 +1,8 @@
 //! What is asked of the operating system about ordinary files and about who we are. What stands behind it has a
 //! folder for each system; one that nothing here knows gets errors and no guesses.
 //!
-//! Rights are not borrowed: where this runs as root for a person, that person's files are read and written with that person's
-//! rights, and so belong to that person.
+//! Rights are not borrowed: where this is run as root for a person, all that reads and writes files is a process of that person's
+//! own ([`crate::devices::keyholder`]), and what it makes is that person's.
 
 pub mod clock;
 #[cfg(not(all(unix, not(no_system))))]
@@ -21,13 +21,15 @@ use unix as system;
 
 pub use file::{
     Existing, FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular,
-    own_files_in, put_file, read_linked, read_own, read_regular, remove_own, stamps_in,
+    own_files_in, put_file, read_own, read_regular, remove_own, stamps_in,
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonError};
 pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
-    Channel, HandedOver, KeyByKey, ROOT_PROGRAM, as_person, become_program, changed_at, file_number, find_program,
-    forget_typed, free_bytes, has_one_name, home_of_this, host_name, is_root, people, person, person_name, share_bytes,
-    stop_when_told, terminal, this_program_as, written_by,
+    Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, file_number, find_program, forget_typed, free_bytes,
+    has_one_name, home_of_this, host_name, is_root, logged_in, person_name, share_bytes, stop_when_told, terminal,
+    written_by,
 };
+#[cfg(all(unix, not(no_system)))]
+pub use unix::person;

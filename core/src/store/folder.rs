@@ -1,4 +1,4 @@
-//! Documents in a folder, a file each, with the person's rights.
+//! Documents in a folder, a file each.
 
 use std::fs::File;
 use std::io;

@@ -2,13 +2,17 @@
 #![allow(unsafe_code)]
 
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, BorrowedFd, FromRawFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::process::Command;
 
+use rustix::io::{FdFlags, fcntl_setfd};
 use rustix::ioctl::{Getter, NoArg, Opcode, ioctl, opcode};
 use rustix::mm::{Advice, madvise};
 use rustix::process::{Signal, set_parent_process_death_signal};
+use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set, set_no_new_privs};
+
+use crate::machine::Person;
 
 /// Read the partition table again: `BLKRRPART`, linux/fs.h.
 const READ_TABLE: Opcode = opcode::none(0x12, 95);
@@ -47,4 +51,36 @@ pub(crate) fn advise_large_pages(buffer: &mut [u8]) {
 pub(crate) fn end_with_this_thread(command: &mut Command) {
     // SAFETY: between fork and exec it makes one call of the system, prctl, and touches no memory that others have.
     unsafe { command.pre_exec(|| Ok(set_parent_process_death_signal(Some(Signal::KILL))?)) };
+}
+
+/// Has the program that this starts run as that person, with that person's groups, without any capability and unable to gain one,
+/// and end when the thread ends that starts it.
+pub(in crate::devices) fn lay_down_rights(command: &mut Command, person: &Person) {
+    let person = person.clone();
+    let become_that = move || {
+        for capability in CapabilitySet::all().iter() {
+            // It only makes plainer that none can be gained: some containers do not let it be, and older kernels know fewer.
+            match remove_capability_from_bounding_set(capability) {
+                Ok(()) | Err(rustix::io::Errno::INVAL | rustix::io::Errno::PERM) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+        person.become_this()?;
+        set_no_new_privs(true)?;
+        // Last, since a change of the user takes it back.
+        Ok(set_parent_process_death_signal(Some(Signal::KILL))?)
+    };
+    // SAFETY: this process has one thread, so that nothing is locked in its copy, and what is called there are calls of the system.
+    unsafe { command.pre_exec(become_that) };
+}
+
+/// The open file with this number that this process was started with; `None` where nothing is open there.
+pub(in crate::devices) fn taken_over(number: i32) -> Option<OwnedFd> {
+    if number <= 2 {
+        return None;
+    }
+    // SAFETY: it is borrowed for one call of the system, which says so where nothing is open.
+    let is_open = fcntl_setfd(unsafe { BorrowedFd::borrow_raw(number) }, FdFlags::CLOEXEC).is_ok();
+    // SAFETY: it is open, and this runs before anything else of this process has opened a file: nobody else has it.
+    is_open.then(|| unsafe { OwnedFd::from_raw_fd(number) })
 }

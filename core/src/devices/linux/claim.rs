@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::Path;
 
@@ -15,7 +16,7 @@ use crate::drive::{Drive, Tag};
 use crate::text::Shown;
 
 /// A block device, opened with direct I/O.
-pub(super) struct BlockDevice {
+pub(in crate::devices) struct BlockDevice {
     file: File,
     tag: Tag,
     bytes: u64,
@@ -43,7 +44,7 @@ pub(super) fn unmount(drive: &Drive, at: &Path) -> Result<(), PlatformError> {
 
 impl BlockDevice {
     /// Opens a drive for reading.
-    pub(super) fn open(drive: &Drive) -> Result<Self, PlatformError> {
+    pub(in crate::devices) fn open(drive: &Drive) -> Result<Self, PlatformError> {
         Self::with(drive, OFlags::RDONLY).map_err(|error| opening(drive, "read", error))
     }
 
@@ -68,9 +69,23 @@ impl BlockDevice {
     }
 
     /// Opens a drive for reading through the system's caches.
-    pub(super) fn shared(drive: &Drive) -> Result<File, PlatformError> {
-        let opened = Self::opened(drive, OFlags::RDONLY).map_err(|error| opening(drive, "read", error))?;
-        Ok(opened.file)
+    pub(in crate::devices) fn shared(drive: &Drive) -> Result<Self, PlatformError> {
+        Self::opened(drive, OFlags::RDONLY).map_err(|error| opening(drive, "read", error))
+    }
+
+    /// The drive that somebody else opened.
+    pub(in crate::devices) fn handed_over(file: File, drive: &Drive) -> Result<Self, PlatformError> {
+        Self::over(file, drive).map_err(|error| opening(drive, "open", error))
+    }
+
+    /// What is open.
+    pub(in crate::devices) fn into_file(self) -> File {
+        self.file
+    }
+
+    /// What is open, once more: whoever has it has the claim as well, until both are gone.
+    pub(in crate::devices) fn handle(&self) -> io::Result<OwnedFd> {
+        Ok(self.file.try_clone()?.into())
     }
 
     fn with(drive: &Drive, how: OFlags) -> io::Result<Self> {
@@ -78,7 +93,10 @@ impl BlockDevice {
     }
 
     fn opened(drive: &Drive, how: OFlags) -> io::Result<Self> {
-        let file = File::from(open(&*drive.path, how | OFlags::CLOEXEC, Mode::empty())?);
+        Self::over(File::from(open(&*drive.path, how | OFlags::CLOEXEC, Mode::empty())?), drive)
+    }
+
+    fn over(file: File, drive: &Drive) -> io::Result<Self> {
         let bytes = seek(&file, SeekFrom::End(0))?;
         if bytes != drive.bytes {
             return Err(io::Error::other(format!("its size is {bytes} bytes now, not {}", drive.bytes)));
@@ -87,7 +105,7 @@ impl BlockDevice {
     }
 
     /// Whether the open device has this sequence number; kernels before 5.15 do not count.
-    pub(super) fn is_generation(&self, expected: Option<u64>) -> bool {
+    pub(in crate::devices) fn is_generation(&self, expected: Option<u64>) -> bool {
         expected.is_none_or(|expected| calls::disk_sequence(&self.file).is_ok_and(|found| found == expected))
     }
 

@@ -8,7 +8,7 @@ mod processes;
 mod stack;
 mod sysfs;
 #[cfg(test)]
-mod tests;
+pub(super) mod tests;
 
 use std::fs::File;
 use std::io;
@@ -22,9 +22,9 @@ use crate::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
 use crate::drive::{Bus, Drive, Holds, Link, Partition, Tag, Volume, is_reader, share_uses};
 use crate::guard::Cleared;
 use crate::{contents, machine};
-pub(super) use calls::advise_large_pages;
 pub(crate) use calls::end_with_this_thread;
-use claim::BlockDevice;
+pub(super) use calls::{advise_large_pages, lay_down_rights, taken_over};
+pub(super) use claim::BlockDevice;
 use stack::Stack;
 use sysfs::Disk;
 
@@ -33,11 +33,25 @@ pub struct Linux {
     sys: PathBuf,
     proc: PathBuf,
     dev: PathBuf,
+    heads: Heads,
+}
+
+/// Opens a drive by its name, if it still has this size in bytes and this sequence number.
+pub(super) type OpenHead = dyn Fn(&str, u64, Option<u64>) -> Option<File> + Send + Sync;
+
+/// How it is looked what lies on drives.
+enum Heads {
+    /// By our own rights.
+    Own,
+    /// By somebody else's.
+    By(Box<OpenHead>),
+    /// Not at all.
+    Unread,
 }
 
 impl Default for Linux {
     fn default() -> Self {
-        Self { sys: "/sys".into(), proc: "/proc".into(), dev: "/dev".into() }
+        Self { sys: "/sys".into(), proc: "/proc".into(), dev: "/dev".into(), heads: Heads::Own }
     }
 }
 
@@ -45,6 +59,22 @@ impl Linux {
     /// The running system.
     pub fn new() -> Self {
         Self::default()
+    }
+
+    /// A system whose `/sys`, `/proc` and `/dev` lie below a folder, without a look at what lies on its drives.
+    pub fn below(folder: &Path) -> Self {
+        let [sys, proc, dev] = ["sys", "proc", "dev"].map(|name| folder.join(name));
+        Self { sys, proc, dev, heads: Heads::Unread }
+    }
+
+    /// The running system, where somebody else opens drives to be looked at.
+    pub(super) fn reading_by(open: Box<OpenHead>) -> Self {
+        Self { heads: Heads::By(open), ..Self::default() }
+    }
+
+    /// The running system without a look at what lies on drives.
+    pub(super) fn reading_nothing() -> Self {
+        Self { heads: Heads::Unread, ..Self::default() }
     }
 
     fn unreadable(what: &Path, source: io::Error) -> PlatformError {
@@ -124,7 +154,7 @@ impl Linux {
 
     /// Partitions as the kernel has them, with what their first sectors say where these may be read.
     fn content(&self, disk: &Disk, path: &Path) -> Holds {
-        let head = DeviceHead::open(path, disk.bytes);
+        let head = self.head(disk, path);
         let look = |start: u64, bytes: u64, device: &str| {
             let seen = head.as_ref().and_then(|head| contents::volume(head, start, bytes).ok().flatten());
             seen.or_else(|| self.remembered(device, bytes))
@@ -141,6 +171,20 @@ impl Linux {
         let is_bare = partitions.is_empty() && whole.is_none();
         let bare = head.as_ref().filter(|_| is_bare).and_then(|head| contents::surface(head).ok());
         Holds { partitions, whole, surface: bare.unwrap_or_default() }
+    }
+
+    /// The drive, open to be looked at.
+    fn head(&self, disk: &Disk, path: &Path) -> Option<DeviceHead> {
+        // An empty card reader waits for seconds when opened.
+        let file = match &self.heads {
+            _ if disk.bytes == 0 => None,
+            Heads::Own => File::open(path).ok(),
+            Heads::By(open) => open(&disk.name, disk.bytes, disk.generation),
+            Heads::Unread => None,
+        }?;
+        // Single places of it are read: what the system reads ahead of each would cost more than all of them.
+        let _ = fadvise(&file, 0, None, Advice::Random);
+        Some(DeviceHead { file, bytes: disk.bytes })
     }
 
     /// What the device manager noted about a device: a text file, readable by all.
@@ -229,16 +273,6 @@ struct DeviceHead {
     bytes: u64,
 }
 
-impl DeviceHead {
-    fn open(path: &Path, bytes: u64) -> Option<Self> {
-        // An empty card reader waits for seconds when opened.
-        let file = (bytes > 0).then(|| File::open(path).ok()).flatten()?;
-        // Single places of it are read: what the system reads ahead of each would cost more than all of them.
-        let _ = fadvise(&file, 0, None, Advice::Random);
-        Some(Self { file, bytes })
-    }
-}
-
 impl ReadAt for DeviceHead {
     fn size(&self) -> u64 {
         self.bytes
@@ -310,10 +344,17 @@ impl Platform for Linux {
     }
 
     fn open_shared(&self, drive: &Drive) -> Result<File, PlatformError> {
-        BlockDevice::shared(drive)
+        BlockDevice::shared(drive).map(BlockDevice::into_file)
     }
 
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
+        Ok(Box::new(self.claim_device(&cleared)?))
+    }
+}
+
+impl Linux {
+    /// The claim, as [`Platform::claim`] has it.
+    pub(super) fn claim_device(&self, cleared: &Cleared) -> Result<BlockDevice, PlatformError> {
         let drive = cleared.drive();
         // What can be found out without unmounting anything comes first.
         self.is_still_there(drive)?;
@@ -331,11 +372,9 @@ impl Platform for Linux {
             false => PlatformError::AfterUnmount { at: unmounted, came_to: Box::new(error) },
         })
     }
-}
 
-impl Linux {
     /// Whether the drive is still the one that was cleared.
-    fn is_still_there(&self, drive: &Drive) -> Result<(), PlatformError> {
+    pub(super) fn is_still_there(&self, drive: &Drive) -> Result<(), PlatformError> {
         match self.drives()?.into_iter().find(|now| now.path == drive.path) {
             Some(now) if now.is_still(drive) => Ok(()),
             Some(now) => Err(PlatformError::Swapped {
@@ -352,18 +391,24 @@ impl Linux {
         drive: &Drive,
         stack: &Stack,
         unmounted: &mut Vec<String>,
-    ) -> Result<Box<dyn Claimed>, PlatformError> {
+    ) -> Result<BlockDevice, PlatformError> {
         for at in stack.removable_mounts_of(&drive.path, &self.dev) {
             claim::unmount(drive, &at).map_err(|error| self.with_users(error, stack, |path| path.starts_with(&at)))?;
             unmounted.push(at.to_string_lossy().into_owned());
         }
         let is_of_drive = |path: &Path| path.to_str().is_some_and(|path| path.starts_with(&drive.path));
         let device = BlockDevice::claim(drive).map_err(|error| self.with_users(error, stack, is_of_drive))?;
+        self.is_still(&device, drive)?;
+        Ok(device)
+    }
+
+    /// Whether what is open is the drive that was cleared, and that is still where it was.
+    pub(super) fn is_still(&self, device: &BlockDevice, drive: &Drive) -> Result<(), PlatformError> {
         let name = Path::new(&drive.path).file_name().unwrap_or_default();
         let number = sysfs::text(&self.sys.join("block").join(name).join("dev"));
         self.is_still_there(drive)?;
         if device.is_generation(drive.generation) && number.is_some_and(|number| device.has_number(&number)) {
-            Ok(Box::new(device))
+            Ok(())
         } else {
             Err(PlatformError::Gone { tag: drive.tag.clone() })
         }

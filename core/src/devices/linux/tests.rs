@@ -14,8 +14,8 @@ use crate::guard::{IMAGE_RULES, ImageNeeds, RULES, clear};
 use crate::plan::{Bench, Intent, survey};
 
 /// A machine of folders; numbers of devices are given out in order.
-struct Machine {
-    folder: tempfile::TempDir,
+pub(in crate::devices) struct Machine {
+    pub folder: tempfile::TempDir,
     next_minor: u32,
     numbers: BTreeMap<String, String>,
     mounts: String,
@@ -23,7 +23,7 @@ struct Machine {
 }
 
 impl Machine {
-    fn new() -> Self {
+    pub(in crate::devices) fn new() -> Self {
         // Thousands of small files: in memory, where there is such a place.
         let memory = Path::new("/dev/shm");
         let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
@@ -48,7 +48,7 @@ impl Machine {
     }
 
     /// A disk below the folder `parent` of the tree of devices.
-    fn disk(&mut self, parent: &str, name: &str, bytes: u64, partitions: u32) -> String {
+    pub(in crate::devices) fn disk(&mut self, parent: &str, name: &str, bytes: u64, partitions: u32) -> String {
         let base = format!("devices/{parent}/block/{name}");
         let number = self.number(name);
         let attributes = [
@@ -114,17 +114,17 @@ impl Machine {
     }
 
     /// A mount of a device, or of none where the file system has none of its own.
-    fn mount(&mut self, device: &str, at: &str, filesystem: &str, options: &str) {
+    pub(in crate::devices) fn mount(&mut self, device: &str, at: &str, filesystem: &str, options: &str) {
         let number = self.numbers.get(device).cloned().unwrap_or_else(|| "0:99".into());
         let source = if device.is_empty() { filesystem.to_owned() } else { format!("/dev/{device}") };
         self.mounts.push_str(&format!("30 1 {number} / {at} rw shared:1 - {filesystem} {source} {options}\n"));
     }
 
-    fn linux(&self) -> Linux {
+    pub(in crate::devices) fn linux(&self) -> Linux {
         let path = |sub: &str| self.folder.path().join(sub);
         fs::write(path("proc/self/mountinfo"), &self.mounts).unwrap();
         fs::write(path("proc/swaps"), &self.swaps).unwrap();
-        Linux { sys: path("sys"), proc: path("proc"), dev: path("dev") }
+        Linux { sys: path("sys"), proc: path("proc"), dev: path("dev"), ..Linux::default() }
     }
 
     fn drives(&self) -> Vec<Drive> {

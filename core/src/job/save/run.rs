@@ -271,11 +271,9 @@ impl Saving<'_> {
         let name = file.file_name().unwrap_or_default().to_string_lossy();
         machine::put_file(&sum_path(file), format!("{sha256}  {name}\n").as_bytes(), machine::Existing::Replaced)?;
         // Nothing has its name: that was looked at, and a link that fails changes nothing.
-        machine::as_person(|| {
-            fs::hard_link(part_path(file), file)
-                .and_then(|()| fs::remove_file(part_path(file)))
-                .or_else(|error| if file.exists() { Err(error) } else { fs::rename(part_path(file), file) })
-        })??;
+        fs::hard_link(part_path(file), file)
+            .and_then(|()| fs::remove_file(part_path(file)))
+            .or_else(|error| if file.exists() { Err(error) } else { fs::rename(part_path(file), file) })?;
         machine::remove_own(&map_path(file))?;
         Ok(file.metadata()?.len())
     }

@@ -67,7 +67,7 @@ impl FileTarget {
         let path = part_path(file);
         let mut options = File::options();
         options.read(true).write(true).create(true).truncate(false);
-        let opened = machine::as_person(|| machine::open_own(&path, &mut options))??;
+        let opened = machine::open_own(&path, &mut options)?;
         let packing = match packing {
             Packing::Plain => None,
             Packing::Zst => Some(zstd::bulk::Compressor::new(LEVEL)?),

@@ -13,8 +13,8 @@ use std::path::Path;
 use rustix::fs::OFlags;
 
 pub use beside::{Channel, HandedOver, find_program};
-pub use person::{as_person, home_of_this, host_name, people, person, person_name};
-pub use program::{KeyByKey, ROOT_PROGRAM, become_program, stop_when_told, terminal, this_program_as};
+pub use person::{home_of_this, host_name, logged_in, person, person_name};
+pub use program::{KeyByKey, ROOT_PROGRAM, stop_when_told, terminal};
 pub use sparse::written_by;
 
 fn flags(flags: OFlags) -> i32 {

@@ -1,4 +1,4 @@
-//! Who is the person for whom this runs, and how is something done with that person's rights?
+//! Who is the person for whom this runs, and how does a process become that person's?
 
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
@@ -21,6 +21,21 @@ impl Person {
         let groups = name.and_then(|name| getgrouplist(&name, user.gid).ok()).unwrap_or_default();
         let groups = groups.into_iter().map(Gid::as_raw).collect();
         Self { user: user.uid.as_raw(), group: user.gid.as_raw(), groups, home: user.dir.clone() }
+    }
+
+    /// Has this thread run as that person from here on, with that person's groups.
+    ///
+    /// # Errors
+    /// When the rights can't be laid down.
+    pub(crate) fn become_this(&self) -> io::Result<()> {
+        use rustix::process::{Gid, Uid};
+        use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
+        let (user, group) = (Uid::from_raw(self.user), Gid::from_raw(self.group));
+        let groups: Vec<Gid> = self.groups.iter().map(|group| Gid::from_raw(*group)).collect();
+        set_thread_groups(&groups)?;
+        set_thread_res_gid(group, group, group)?;
+        set_thread_res_uid(user, user, user)?;
+        Ok(())
     }
 
     /// What a variable was in the person's own environment, before root's took its place: that of the program that gave
@@ -81,22 +96,12 @@ pub fn person() -> Result<Option<Person>, PersonError> {
     }
 }
 
-/// Everybody whose settings may be meant: the person for whom this runs as root, and whoever logged in, which a shell of
-/// root's does not change.
-///
-/// # Errors
-/// When the system does not know the person.
-pub fn people() -> Result<Vec<Person>, PersonError> {
-    let mut people: Vec<Person> = person()?.into_iter().collect();
+/// Who logged in, which a shell of root's does not change.
+pub fn logged_in() -> Option<Person> {
     // 4294967295: nobody has logged in, as in a rescue system (proc_pid_loginuid(5)).
-    let logged_in = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
-    if let Some(number) = logged_in.filter(|number| is_root() && *number != u32::MAX && *number != 0)
-        && people.iter().all(|known| known.user != number)
-        && let Some(user) = User::from_uid(Uid::from_raw(number)).ok().flatten()
-    {
-        people.push(Person::of(&user));
-    }
-    Ok(people)
+    let number = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
+    let number = number.filter(|number| is_root() && *number != u32::MAX && *number != 0)?;
+    User::from_uid(Uid::from_raw(number)).ok().flatten().map(|user| Person::of(&user))
 }
 
 /// The home folder of whoever this runs as, as the system has it.
@@ -105,45 +110,13 @@ pub fn home_of_this() -> Option<PathBuf> {
     Some(user.dir).filter(|home| home != Path::new(""))
 }
 
-/// The name of the person for whom this runs, as the system has it.
+/// The name of whoever this runs as, as the system has it.
 pub fn person_name() -> Option<String> {
-    let user = match person() {
-        Ok(Some(person)) => Uid::from_raw(person.user),
-        Ok(None) => Uid::current(),
-        Err(_) => return None,
-    };
-    User::from_uid(user).ok().flatten().map(|user| user.name)
+    User::from_uid(Uid::current()).ok().flatten().map(|user| user.name)
 }
 
 /// The name of this machine.
 pub fn host_name() -> Option<String> {
     let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
     Some(name).filter(|name| !name.is_empty())
-}
-
-/// Does something with the rights of the person for whom this runs as root; where there is none, with our own.
-///
-/// # Errors
-/// When the rights can't be laid down, or the work itself panics.
-pub fn as_person<T: Send>(work: impl FnOnce() -> T + Send) -> io::Result<T> {
-    let Some(person) = person().map_err(io::Error::other)? else { return Ok(work()) };
-    // Linux keeps rights by the thread: those of a thread that ends need not be taken up again.
-    std::thread::scope(|scope| {
-        let working = scope.spawn(|| {
-            become_person(&person)?;
-            Ok(work())
-        });
-        working.join().unwrap_or_else(|_| Err(io::Error::other("a part of this program failed")))
-    })
-}
-
-fn become_person(person: &Person) -> io::Result<()> {
-    use rustix::process::{Gid, Uid};
-    use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
-    let (user, group) = (Uid::from_raw(person.user), Gid::from_raw(person.group));
-    let groups: Vec<Gid> = person.groups.iter().map(|group| Gid::from_raw(*group)).collect();
-    set_thread_groups(&groups)?;
-    set_thread_res_gid(group, group, group)?;
-    set_thread_res_uid(user, user, user)?;
-    Ok(())
 }

@@ -1,0 +1,109 @@
+//! Root's rights and the rest, in two processes: `cargo test -- --ignored`, as root.
+
+use std::fs::{self, File};
+use std::io::Read;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+use super::bench::Bench;
+use super::loop_device::Loop;
+
+/// `nobody`, whom every system knows.
+const PERSON: &str = "65534";
+
+fn as_person(command: &mut Command) -> &mut Command {
+    command.envs([("SUDO_UID", PERSON), ("SUDO_GID", PERSON)])
+}
+
+/// The only process that this one has started, once it has.
+fn child_of(process: u32) -> u32 {
+    let until = Instant::now() + Duration::from_secs(10);
+    loop {
+        let children = fs::read_to_string(format!("/proc/{process}/task/{process}/children")).unwrap_or_default();
+        match children.split_whitespace().next() {
+            Some(child) => return child.parse().unwrap(),
+            None => assert!(Instant::now() < until, "it is divided"),
+        }
+        sleep(Duration::from_millis(10));
+    }
+}
+
+/// Starts what goes on until it is told to end, and waits until it is at work.
+fn watching(bench: &Bench) -> (Child, u32) {
+    let mut keyholder =
+        as_person(bench.command("drives --watch").stdout(Stdio::piped())).stderr(Stdio::null()).spawn().unwrap();
+    let mut first = [0; 1];
+    keyholder.stdout.as_mut().unwrap().read_exact(&mut first).unwrap();
+    let worker = child_of(keyholder.id());
+    (keyholder, worker)
+}
+
+fn is_gone(process: u32) -> bool {
+    let until = Instant::now() + Duration::from_secs(5);
+    while Path::new(&format!("/proc/{process}")).exists() {
+        if Instant::now() > until {
+            return false;
+        }
+        sleep(Duration::from_millis(10));
+    }
+    true
+}
+
+fn send(signal: &str, process: u32) {
+    assert!(Command::new("kill").args([signal, &process.to_string()]).status().unwrap().success());
+}
+
+#[test]
+#[ignore = "needs root, to give it up"]
+fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
+    let bench = Bench::new();
+    let (mut keyholder, worker) = watching(&bench);
+    let status = fs::read_to_string(format!("/proc/{worker}/status")).unwrap();
+    let field = |key: &str| {
+        let line = status.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix(':'));
+        line.unwrap_or_default().split_whitespace().collect::<Vec<_>>().join(" ")
+    };
+    let all = [PERSON; 4].join(" ");
+    assert_eq!((field("Uid"), field("Gid"), field("Groups")), (all.clone(), all, PERSON.to_owned()), "{status}");
+    for set in ["CapInh", "CapPrm", "CapEff", "CapAmb"] {
+        assert_eq!(field(set), "0000000000000000", "{set}");
+    }
+    assert_eq!(field("NoNewPrivs"), "1");
+    // Told to stop, it stops, and the status is the other side's.
+    send("-TERM", keyholder.id());
+    assert_eq!(keyholder.wait().unwrap().code(), Some(0));
+    let (mut keyholder, worker) = watching(&bench);
+    send("-KILL", worker);
+    assert_eq!(keyholder.wait().unwrap().code(), Some(128 + 9));
+    let (mut keyholder, worker) = watching(&bench);
+    send("-KILL", keyholder.id());
+    keyholder.wait().unwrap();
+    assert!(is_gone(worker));
+    let unknown = bench.tell(&bench.command("drives").env("SUDO_UID", "4040404").output().unwrap());
+    assert!(unknown.starts_with("exit 5") && unknown.contains("the system knows no such user"), "{unknown}");
+}
+
+#[test]
+#[ignore = "needs root and a loop device"]
+fn a_parser_that_was_taken_over_gets_nothing() {
+    let built = Command::new(env!("CARGO"))
+        .args(["build", "--quiet", "--locked", "--example", "attacker"])
+        .current_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/.."))
+        .status();
+    assert!(built.unwrap().success());
+    let bench = Bench::new();
+    let backing = bench.path("drive.img");
+    File::create(&backing).unwrap().set_len(16 << 20).unwrap();
+    let device = Loop::over(&backing);
+    let attacker = Path::new(bench.command("").get_program()).with_file_name("examples").join("attacker");
+    let done = as_person(Command::new(attacker).arg(&device.0)).output().unwrap();
+    let told = String::from_utf8(done.stdout).unwrap();
+    assert!(done.status.success(), "{told} {}", String::from_utf8_lossy(&done.stderr));
+    assert!(!told.contains("GOT"), "{told}");
+    assert!(told.contains("nothing: /etc/shadow") && told.contains("nothing: an endless name"), "{told}");
+    assert!(!told.contains("\n0 drives that") && told.contains("to be written"), "{told}");
+    assert!(told.contains(&format!("open: {}, which may be read", device.0)), "{told}");
+    assert!(!Path::new("/etc/pyrotyp-attacked").exists());
+}

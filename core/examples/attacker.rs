@@ -1,0 +1,102 @@
+//! What a parser could do that was taken over while the program runs as root for a person: run as root with `SUDO_UID`, it divides as
+//! the program does, tries, and tells everything that it got. It must be nothing.
+//!
+//!     sudo target/debug/examples/attacker [DRIVE_IT_MAY_READ]
+
+#![allow(clippy::print_stdout)]
+
+use std::fs::{self, File};
+use std::process::ExitCode;
+
+use pyrotyp_core::devices::keyholder::{self, Side};
+use pyrotyp_core::devices::{Platform, PlatformError};
+use pyrotyp_core::drive::{Choice, Drive, NamedBy, Use};
+use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
+use rustix::process::{Signal, getppid, kill_process};
+use rustix::thread::{Uid, set_thread_uid};
+
+/// A drive that the guard on this side was talked into.
+fn cleared(drive: &Drive) -> Cleared {
+    let choice = Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None };
+    let needs = ImageNeeds { image: String::new(), bytes: 0, laid_out_for: None };
+    let circumstances = Circumstances {
+        image_on: Vec::new(),
+        bench_on: Vec::new(),
+        protected: Vec::new(),
+        verified: Vec::new(),
+        unfinished: Vec::new(),
+        attached: Vec::new(),
+        others: Vec::new(),
+        opened: Vec::new(),
+        confirmed: Confirmed::ByPerson,
+    };
+    let all: Vec<_> = guard::RULES.iter().map(|rule| rule.id).collect();
+    guard::clear(&choice, &needs, &circumstances, &[], &all).expect("it is told that nothing speaks against it")
+}
+
+/// What this process is, by the kernel's own words.
+fn tell_status() {
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    for line in status.lines() {
+        if ["Uid:", "Gid:", "Groups:", "Cap", "NoNewPrivs:"].iter().any(|key| line.starts_with(key)) {
+            println!("{line}");
+        }
+    }
+}
+
+fn got(what: &str, got: bool) {
+    println!("{}: {what}", if got { "GOT" } else { "nothing" });
+}
+
+/// Tries to reach one drive by every way there is.
+fn try_drive(machine: &dyn Platform, drive: &Drive) {
+    let path = &drive.path;
+    got(&format!("{path} itself"), File::open(path).is_ok());
+    got(&format!("{path} to be read"), machine.open(drive).is_ok());
+    got(&format!("{path} to be read through the caches"), machine.open_shared(drive).is_ok());
+    let innocent = Drive { uses: Vec::new(), ..drive.clone() };
+    got(&format!("{path} to be written"), machine.claim(cleared(&innocent)).is_ok());
+    for other in [format!("{path}1"), format!("{path}/../sda"), "/dev/../etc/shadow".to_owned(), "/dev/mem".to_owned()]
+    {
+        got(
+            &format!("{other} by way of {path}"),
+            machine.open(&Drive { path: other.clone(), ..drive.clone() }).is_ok(),
+        );
+    }
+}
+
+fn main() -> ExitCode {
+    match keyholder::divide() {
+        Ok(Side::Whole) => {}
+        Ok(Side::Keyholder(ended)) => return ExitCode::from(Side::exit_status(ended)),
+        Err(error) => {
+            println!("{error}");
+            return ExitCode::FAILURE;
+        }
+    }
+    tell_status();
+    got("/etc/shadow", fs::read("/etc/shadow").is_ok());
+    got("a file in /etc", fs::write("/etc/pyrotyp-attacked", b"").is_ok());
+    got("root's identity", set_thread_uid(Uid::ROOT).is_ok());
+    got("the keyholder's end", getppid().is_some_and(|parent| kill_process(parent, Signal::KILL).is_ok()));
+    let memory = getppid().map(|parent| format!("/proc/{}/mem", parent.as_raw_nonzero()));
+    got("the keyholder's memory", memory.is_some_and(|memory| File::open(memory).is_ok()));
+    let machine = keyholder::machine();
+    let drives = machine.drives().expect("the keyholder answers");
+    let systems = drives.iter().filter(|drive| drive.uses.iter().any(|one| matches!(one, Use::System { .. })));
+    let systems: Vec<&Drive> = systems.collect();
+    println!("{} drives that the system runs from", systems.len());
+    systems.iter().for_each(|drive| try_drive(&*machine, drive));
+    // Whoever asks without end gets the same answer without end.
+    for drive in &systems {
+        let refused = (0..5_000).all(|_| matches!(machine.open(drive), Err(PlatformError::Forbidden { .. })));
+        got(&format!("{} after five thousand questions", drive.path), !refused);
+    }
+    if let Some(may) = std::env::args().nth(1) {
+        let drive = drives.iter().find(|drive| drive.path == may).expect("the drive is there");
+        println!("{}: {may}, which may be read", if machine.open(drive).is_ok() { "open" } else { "closed" });
+    }
+    let endless = Drive { path: "/dev/".to_owned() + &"x".repeat(1 << 20), ..drives[0].clone() };
+    got("an endless name", machine.open(&endless).is_ok());
+    ExitCode::SUCCESS
+}

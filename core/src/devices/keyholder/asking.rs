@@ -1,0 +1,198 @@
+//! The side without rights: the machine as Linux shows it to anybody, and what needs a right asked of the keyholder.
+
+use std::fs::File;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::line::{self, Beside};
+use super::wording::{ANSWER_BYTES_MOST, Answer, Named, Question, Reading, Refusal, Why};
+use crate::devices::linux::{BlockDevice, Linux};
+use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
+use crate::drive::{Drive, Tag};
+use crate::guard::Cleared;
+
+/// The line to the keyholder.
+#[derive(Debug)]
+pub(super) struct Asking(Mutex<OwnedFd>);
+
+impl Asking {
+    pub(super) fn over(line: OwnedFd) -> Self {
+        Self(Mutex::new(line))
+    }
+
+    /// Asks, and waits for the answer, however long the drive takes.
+    fn ask(&self, question: &Question) -> Result<(Answer, Option<File>), Refusal> {
+        let asked = || -> io::Result<(Answer, Option<File>)> {
+            let line = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            line::say(&*line, &serde_json::to_vec(question)?, None)?;
+            let mut said = vec![0; ANSWER_BYTES_MOST];
+            let heard = line::hear(&*line, &mut said, Beside::File)?;
+            let Some((length, file)) = heard else { return Err(io::ErrorKind::BrokenPipe.into()) };
+            let answer = serde_json::from_slice(said.get(..length).unwrap_or_default())?;
+            Ok((answer, file.map(File::from)))
+        };
+        match asked() {
+            Ok((Answer::Refused(refusal), _)) => Err(refusal),
+            Ok(answer) => Ok(answer),
+            Err(error) => Err(Refusal::Unreadable(KEYHOLDER.to_owned(), Why::from(&error))),
+        }
+    }
+
+    fn read(&self, named: Named, reading: Reading) -> Result<File, Refusal> {
+        let (_, file) = self.ask(&Question::Read(named, reading))?;
+        file.ok_or_else(nothing_came)
+    }
+}
+
+/// What the process that keeps the rights is called.
+const KEYHOLDER: &str = "what the keyholder says";
+
+/// What came is no answer to the question.
+fn nothing_came() -> Refusal {
+    Refusal::Unreadable(KEYHOLDER.to_owned(), Why::from(&io::ErrorKind::InvalidData.into()))
+}
+
+/// Linux, as a process without rights reaches it.
+pub(super) struct Apart {
+    linux: Linux,
+    asking: Arc<Asking>,
+}
+
+impl Apart {
+    pub(super) fn new(asking: Arc<Asking>) -> Self {
+        let reader = Arc::clone(&asking);
+        let open_head = move |name: &str, bytes: u64, generation: Option<u64>| {
+            reader.read(Named { name: name.to_owned(), bytes, generation }, Reading::Cached).ok()
+        };
+        Self { linux: Linux::reading_by(Box::new(open_head)), asking }
+    }
+
+    fn read(&self, drive: &Drive, reading: Reading) -> Result<File, PlatformError> {
+        self.asking.read(Named::of(drive), reading).map_err(|refusal| refusal.of(&drive.tag, &drive.path))
+    }
+}
+
+impl Platform for Apart {
+    fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
+        let mut drives = self.linux.drives()?;
+        let uses = match self.asking.ask(&Question::Uses).map_err(|refusal| refusal.of_system())? {
+            (Answer::Uses(uses), _) => uses,
+            _ => return Err(nothing_came().of_system()),
+        };
+        // Whoever keeps the rights sees more of what the system does.
+        for drive in &mut drives {
+            let of_drive = uses.iter().filter(|(path, _)| *path == drive.path).flat_map(|(_, uses)| uses);
+            for one in of_drive {
+                if !drive.uses.contains(one) {
+                    drive.uses.push(one.clone());
+                }
+            }
+        }
+        Ok(drives)
+    }
+
+    fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
+        self.linux.locate(name)
+    }
+
+    fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
+        self.linux.drives_holding(file)
+    }
+
+    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+        match self.asking.ask(&Question::Openers(Named::of(drive))) {
+            Ok((Answer::Openers(names), _)) => Ok(names),
+            Ok(_) => Err(nothing_came().of_system()),
+            Err(refusal) => Err(refusal.of(&drive.tag, &drive.path)),
+        }
+    }
+
+    fn may_claim(&self, _drive: &Drive) -> Result<(), PlatformError> {
+        // The keyholder may, and says so by itself where it does not.
+        Ok(())
+    }
+
+    fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
+        Ok(Box::new(BlockDevice::handed_over(self.read(drive, Reading::Direct)?, drive)?))
+    }
+
+    fn open_shared(&self, drive: &Drive) -> Result<File, PlatformError> {
+        self.read(drive, Reading::Cached)
+    }
+
+    fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
+        let drive = cleared.drive();
+        self.linux.is_still_there(drive)?;
+        let question = Question::Claim(Named::of(drive), cleared.opened_by().to_vec());
+        let in_words = |refusal: Refusal| refusal.of(&drive.tag, &drive.path);
+        let (answer, file) = self.asking.ask(&question).map_err(in_words)?;
+        let (Answer::Claimed(number), Some(file)) = (answer, file) else { return Err(in_words(nothing_came())) };
+        let kept = Kept { number, tag: drive.tag.clone(), path: drive.path.clone(), asking: Arc::clone(&self.asking) };
+        let device = BlockDevice::handed_over(file, drive)?;
+        self.linux.is_still(&device, drive)?;
+        Ok(Box::new(ClaimedApart { device, kept: Some(kept) }))
+    }
+}
+
+/// What the keyholder keeps of a claim.
+struct Kept {
+    number: u32,
+    tag: Tag,
+    path: String,
+    asking: Arc<Asking>,
+}
+
+impl Kept {
+    fn give_back(&self, after: Option<After>) -> Result<(), PlatformError> {
+        let released = self.asking.ask(&Question::Release(self.number, after));
+        released.map(drop).map_err(|refusal| refusal.of(&self.tag, &self.path))
+    }
+}
+
+/// A drive that the keyholder claimed and handed over.
+struct ClaimedApart {
+    device: BlockDevice,
+    /// Until it is given back.
+    kept: Option<Kept>,
+}
+
+impl DriveIo for ClaimedApart {
+    fn bytes(&self) -> u64 {
+        self.device.bytes()
+    }
+
+    fn sector_bytes(&self) -> u32 {
+        self.device.sector_bytes()
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+        self.device.read_at(at, into)
+    }
+}
+
+impl DriveWrite for ClaimedApart {
+    fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        self.device.write_at(at, from)
+    }
+
+    fn flush(&self) -> Result<(), DriveFault> {
+        self.device.flush()
+    }
+}
+
+impl Claimed for ClaimedApart {
+    fn release(mut self: Box<Self>, after: After) -> Result<(), PlatformError> {
+        self.kept.take().map_or(Ok(()), |kept| kept.give_back(Some(after)))
+    }
+}
+
+impl Drop for ClaimedApart {
+    fn drop(&mut self) {
+        if let Some(kept) = self.kept.take() {
+            // A keyholder that has ended keeps nothing.
+            let _ = kept.give_back(None);
+        }
+    }
+}

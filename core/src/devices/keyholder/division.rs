@@ -1,0 +1,182 @@
+//! How one process becomes two, at its very start.
+
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::process::{Child, Command, ExitStatus};
+use std::sync::{Arc, OnceLock};
+
+use nix::sys::signal::{SIGHUP, SIGINT, SIGTERM, SigSet};
+use nix::sys::signalfd::{SfdFlags, SignalFd};
+use rustix::event::{PollFd, PollFlags, poll};
+use rustix::process::{DumpableBehavior, Pid, Signal, getppid, kill_process, set_dumpable_behavior};
+
+use super::asking::{Apart, Asking};
+use super::holder::Keyholder;
+use super::line;
+use crate::devices::Platform;
+use crate::devices::linux::{Linux, lay_down_rights, taken_over};
+use crate::machine::{self as this_machine, HandedOver, Person, PersonError};
+
+/// By which the side without rights knows its end of the line, and whose it is: `NUMBER:PROCESS`.
+const LINE: &str = "PYROTYP_LINE";
+/// What is told to stop by somebody who does not know of the other side is passed on as this: it comes a second time to whoever
+/// heard of it already, and must mean no more then.
+const PASSED_ON: Signal = Signal::USR1;
+
+/// What this process is from here on.
+#[derive(Debug)]
+pub enum Side {
+    /// Whatever it was: it has what rights it has.
+    Whole,
+    /// The keyholder, and the other side has ended so.
+    Keyholder(ExitStatus),
+}
+
+/// Why a process that runs as root for a person can't be divided: it must do nothing then.
+#[derive(Debug, thiserror::Error)]
+pub enum DivisionError {
+    /// Nobody knows who the person is.
+    #[error(transparent)]
+    Person(#[from] PersonError),
+    /// The system does not let it be.
+    #[error("root's rights can't be kept apart from the rest")]
+    System(#[from] io::Error),
+}
+
+impl DivisionError {
+    /// What to do about it.
+    pub fn next_step(&self) -> &'static str {
+        match self {
+            Self::Person(fault) => fault.next_step(),
+            Self::System(_) => "run it as root itself (sudo -i)",
+        }
+    }
+}
+
+static KEYHOLDER: OnceLock<Arc<Asking>> = OnceLock::new();
+
+/// The machine that this runs on.
+pub fn machine() -> Box<dyn Platform> {
+    match KEYHOLDER.get() {
+        Some(asking) => Box::new(Apart::new(Arc::clone(asking))),
+        None => Box::new(Linux::new()),
+    }
+}
+
+/// Divides this process where it runs as root for a person; to be called before anything else. The other side begins where this
+/// one began.
+///
+/// # Errors
+/// When the system makes no second process, or the person is unknown.
+pub fn divide() -> Result<Side, DivisionError> {
+    if !this_machine::is_root() {
+        if let Some(line) = end_of_line() {
+            // Another program of the same person must not take the open drives out of this one.
+            set_dumpable_behavior(DumpableBehavior::NotDumpable).map_err(io::Error::from)?;
+            let _ = KEYHOLDER.set(Arc::new(Asking::over(line)));
+        }
+        return Ok(Side::Whole);
+    }
+    let Some(person) = this_machine::person()? else { return Ok(Side::Whole) };
+    Ok(Side::Keyholder(keep_for(&person)?))
+}
+
+/// Keeps the rights until the other side has ended, and tells how.
+fn keep_for(person: &Person) -> io::Result<ExitStatus> {
+    // What tells this side to stop is heard as what it is, and ends nothing.
+    let mut told = SigSet::empty();
+    told.extend([SIGINT, SIGTERM, SIGHUP]);
+    told.thread_block()?;
+    let told = SignalFd::with_flags(&told, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)?;
+    let (ours, theirs) = line::pair()?;
+    let mut child = begin(person, theirs)?;
+    serve(&ours, &told, &child)?;
+    // Without an end of the line left here, a side that still asks is told that nobody answers.
+    drop(ours);
+    loop {
+        if let Some(status) = child.try_wait()? {
+            return Ok(status);
+        }
+        pass_on(&told, &child, WAIT_FOR_END)?;
+    }
+}
+
+/// How long is waited for the other side's end before it is looked for again, in milliseconds.
+const WAIT_FOR_END: i32 = 20;
+
+/// The end of the line that this process was started with; nothing where another was meant.
+fn end_of_line() -> Option<OwnedFd> {
+    let said = std::env::var(LINE).ok()?;
+    let (number, process) = said.split_once(':')?;
+    let parent = getppid().map(Pid::as_raw_nonzero)?.get();
+    if process.parse() != Ok(parent) {
+        return None;
+    }
+    taken_over(number.parse().ok()?).filter(|line| line::is_line(line))
+}
+
+fn begin(person: &Person, theirs: OwnedFd) -> io::Result<Child> {
+    let theirs = HandedOver::file(&File::from(theirs))?;
+    // Whatever lies at the path by now: it is this very program.
+    let mut command = Command::new("/proc/self/exe");
+    let mut words = std::env::args_os();
+    if let Some(name) = words.next() {
+        command.arg0(name);
+    }
+    command.args(words).env("HOME", &person.home);
+    for name in ["XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
+        match person.variable(name) {
+            Some(value) => command.env(name, value),
+            None => command.env_remove(name),
+        };
+    }
+    command.env(LINE, format!("{}:{}", theirs.number(), std::process::id()));
+    lay_down_rights(&mut command, person);
+    command.spawn()
+}
+
+/// Answers until the other side has no more to ask.
+fn serve(line: &OwnedFd, told: &SignalFd, child: &Child) -> io::Result<()> {
+    let mut keyholder = Keyholder::new(Linux::reading_nothing());
+    loop {
+        let mut ready = [PollFd::new(line, PollFlags::IN), PollFd::new(told, PollFlags::IN)];
+        match poll(&mut ready, None) {
+            Err(rustix::io::Errno::INTR) => continue,
+            polled => polled?,
+        };
+        let [asked, _] = ready.map(|one| !one.revents().is_empty());
+        pass_on(told, child, 0)?;
+        if asked && !keyholder.serve(line) {
+            return Ok(());
+        }
+    }
+}
+
+/// Passes on what was sent to this process alone; what the terminal sends, both sides hear.
+fn pass_on(told: &SignalFd, child: &Child, patience: i32) -> io::Result<()> {
+    let patience = rustix::event::Timespec { tv_sec: 0, tv_nsec: i64::from(patience).saturating_mul(1_000_000) };
+    match poll(&mut [PollFd::from_borrowed_fd(told.as_fd(), PollFlags::IN)], Some(&patience)) {
+        Err(rustix::io::Errno::INTR) => return Ok(()),
+        polled => polled?,
+    };
+    while let Some(signal) = told.read_signal()? {
+        // Greater than nothing: from the kernel, sigaction(2).
+        if signal.ssi_code <= 0
+            && let Some(other) = i32::try_from(child.id()).ok().and_then(Pid::from_raw)
+        {
+            // Whoever has ended needs not be told.
+            let _ = kill_process(other, PASSED_ON);
+        }
+    }
+    Ok(())
+}
+
+impl Side {
+    /// With what a program ends whose other side ended so: as a shell has it for what ended by a signal.
+    pub fn exit_status(status: ExitStatus) -> u8 {
+        let number = status.code().or_else(|| status.signal().map(|signal| signal.saturating_add(128)));
+        number.and_then(|number| u8::try_from(number).ok()).unwrap_or(u8::MAX)
+    }
+}
