@@ -94,7 +94,9 @@ fn main() -> ExitCode {
     }
     if let Some(may) = std::env::args().nth(1) {
         let drive = drives.iter().find(|drive| drive.path == may).expect("the drive is there");
-        println!("{}: {may}, which may be read", if machine.open(drive).is_ok() { "open" } else { "closed" });
+        let open = machine.open(drive);
+        println!("{}: {may}, which may be read", if open.is_ok() { "open" } else { "closed" });
+        got("itself among those who have it open", machine.openers(drive).is_ok_and(|names| !names.is_empty()));
     }
     let endless = Drive { path: "/dev/".to_owned() + &"x".repeat(1 << 20), ..drives[0].clone() };
     got("an endless name", machine.open(&endless).is_ok());

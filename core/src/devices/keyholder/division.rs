@@ -139,7 +139,7 @@ fn begin(person: &Person, theirs: OwnedFd) -> io::Result<Child> {
 
 /// Answers until the other side has no more to ask.
 fn serve(line: &OwnedFd, told: &SignalFd, child: &Child) -> io::Result<()> {
-    let mut keyholder = Keyholder::new(Linux::reading_nothing());
+    let mut keyholder = Keyholder::new(Linux::reading_nothing(child.id()));
     loop {
         let mut ready = [PollFd::new(line, PollFlags::IN), PollFd::new(told, PollFlags::IN)];
         match poll(&mut ready, None) {

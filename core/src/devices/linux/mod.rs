@@ -34,6 +34,8 @@ pub struct Linux {
     proc: PathBuf,
     dev: PathBuf,
     heads: Heads,
+    /// The process that is this program as well: what it has open is nobody else's.
+    beside: Option<u32>,
 }
 
 /// Opens a drive by its name, if it still has this size in bytes and this sequence number.
@@ -51,7 +53,7 @@ enum Heads {
 
 impl Default for Linux {
     fn default() -> Self {
-        Self { sys: "/sys".into(), proc: "/proc".into(), dev: "/dev".into(), heads: Heads::Own }
+        Self { sys: "/sys".into(), proc: "/proc".into(), dev: "/dev".into(), heads: Heads::Own, beside: None }
     }
 }
 
@@ -64,7 +66,7 @@ impl Linux {
     /// A system whose `/sys`, `/proc` and `/dev` lie below a folder, without a look at what lies on its drives.
     pub fn below(folder: &Path) -> Self {
         let [sys, proc, dev] = ["sys", "proc", "dev"].map(|name| folder.join(name));
-        Self { sys, proc, dev, heads: Heads::Unread }
+        Self { sys, proc, dev, heads: Heads::Unread, beside: None }
     }
 
     /// The running system, where somebody else opens drives to be looked at.
@@ -72,9 +74,9 @@ impl Linux {
         Self { heads: Heads::By(open), ..Self::default() }
     }
 
-    /// The running system without a look at what lies on drives.
-    pub(super) fn reading_nothing() -> Self {
-        Self { heads: Heads::Unread, ..Self::default() }
+    /// The running system without a look at what lies on drives; what the process `beside` has open is our own.
+    pub(super) fn reading_nothing(beside: u32) -> Self {
+        Self { heads: Heads::Unread, beside: Some(beside), ..Self::default() }
     }
 
     fn unreadable(what: &Path, source: io::Error) -> PlatformError {
@@ -215,19 +217,19 @@ impl Linux {
     fn openers_of(&self, stack: &Stack, drive: &Drive) -> Vec<String> {
         let name = Path::new(&drive.path).strip_prefix(&self.dev).ok().and_then(Path::to_str).unwrap_or_default();
         let numbers = stack.numbers_of(name);
-        let first = processes::holding_open(&self.proc, &numbers);
+        let first = processes::holding_open(&self.proc, self.beside, &numbers);
         if first.is_empty() {
             return Vec::new();
         }
         std::thread::sleep(LOOK_AGAIN);
-        let again = processes::holding_open(&self.proc, &numbers);
+        let again = processes::holding_open(&self.proc, self.beside, &numbers);
         again.into_iter().filter(|one| first.contains(one)).map(|(_, name)| name).collect()
     }
 
     /// The same error, and who is in the way.
     fn with_users(&self, error: PlatformError, stack: &Stack, is_there: impl Fn(&Path) -> bool) -> PlatformError {
         let users = || {
-            let found = processes::using(&self.proc, is_there);
+            let found = processes::using(&self.proc, self.beside, is_there);
             if found.is_empty() { stack.overlays_of_unknown_layers() } else { found }
         };
         match error {
