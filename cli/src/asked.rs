@@ -89,6 +89,19 @@ impl Common {
     }
 }
 
+impl Command {
+    /// Whether other machines are asked for anything.
+    pub(crate) fn uses_network(&self) -> bool {
+        match self {
+            Self::Fetch(_) => true,
+            // It plays a server, and fetches from it.
+            #[cfg(feature = "demo")]
+            Self::Demo { .. } => true,
+            _ => false,
+        }
+    }
+}
+
 /// When to use colour.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum, Deserialize)]
 #[serde(rename_all = "lowercase")]

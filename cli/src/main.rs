@@ -21,7 +21,7 @@ use std::time::{Duration, Instant};
 use anstream::ColorChoice;
 use clap::Parser;
 use pyrotyp_core::devices::keyholder::{self, Side};
-use pyrotyp_core::machine;
+use pyrotyp_core::machine::{self, Network};
 use pyrotyp_core::stop::Cancel;
 
 use tracing::Level;
@@ -60,6 +60,8 @@ fn main() -> ExitCode {
 
 /// What comes before any command, and the command.
 fn begin(asked: &Asked) -> Result<Exit, Failure> {
+    let network = if asked.command.uses_network() { Network::Used } else { Network::Unused };
+    let confined = machine::confine(network);
     let preferences = Preferences::of(&asked.common);
     // Settings that can't be used are told by the commands that stand on them.
     match preferences.map_or(When::Auto, |preferences| preferences.color.value) {
@@ -71,11 +73,22 @@ fn begin(asked: &Asked) -> Result<Exit, Failure> {
         // Each piece that is read or written makes the log long.
         log::begin(file, if asked.common.verbose { Level::TRACE } else { Level::DEBUG })?;
     }
+    if let Err(error) = &confined {
+        unconfined(&asked.common, &plain(error));
+    }
     let cancel = Cancel::new();
     machine::stop_when_told(&cancel, Exit::Stopped as i32).map_err(|error| {
         Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again")
     })?;
     Ok(run(asked, &cancel))
+}
+
+/// On old kernels, and on processors for which there is no filter, it goes on all the same.
+fn unconfined(common: &Common, why: &str) {
+    tracing::debug!(why, "no call of the system is refused to this process");
+    if common.verbose {
+        out::say(common, &format!("this system lets nothing be refused to a process: {why}\n"));
+    }
 }
 
 /// Rings where that is wanted: by option always, by the settings after what took long.

@@ -6,12 +6,14 @@
 #![allow(clippy::print_stdout)]
 
 use std::fs::{self, File};
+use std::net::{TcpListener, UdpSocket};
 use std::process::ExitCode;
 
 use pyrotyp_core::devices::keyholder::{self, Side};
 use pyrotyp_core::devices::{Platform, PlatformError};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Use};
 use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
+use pyrotyp_core::machine::{self, Network};
 use rustix::process::{Signal, getppid, kill_process};
 use rustix::thread::{Uid, set_thread_uid};
 
@@ -74,31 +76,34 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     }
+    machine::confine(Network::Unused).expect("this kernel has filters");
     tell_status();
+    got("a server", TcpListener::bind("127.0.0.1:0").is_ok());
+    got("a way out", UdpSocket::bind("0.0.0.0:0").is_ok());
     got("/etc/shadow", fs::read("/etc/shadow").is_ok());
     got("a file in /etc", fs::write("/etc/pyrotyp-attacked", b"").is_ok());
     got("root's identity", set_thread_uid(Uid::ROOT).is_ok());
     got("the keyholder's end", getppid().is_some_and(|parent| kill_process(parent, Signal::KILL).is_ok()));
     let memory = getppid().map(|parent| format!("/proc/{}/mem", parent.as_raw_nonzero()));
     got("the keyholder's memory", memory.is_some_and(|memory| File::open(memory).is_ok()));
-    let machine = keyholder::machine();
-    let drives = machine.drives().expect("the keyholder answers");
+    let attached = keyholder::machine();
+    let drives = attached.drives().expect("the keyholder answers");
     let systems = drives.iter().filter(|drive| drive.uses.iter().any(|one| matches!(one, Use::System { .. })));
     let systems: Vec<&Drive> = systems.collect();
     println!("{} drives that the system runs from", systems.len());
-    systems.iter().for_each(|drive| try_drive(&*machine, drive));
+    systems.iter().for_each(|drive| try_drive(&*attached, drive));
     // Whoever asks without end gets the same answer without end.
     for drive in &systems {
-        let refused = (0..5_000).all(|_| matches!(machine.open(drive), Err(PlatformError::Forbidden { .. })));
+        let refused = (0..5_000).all(|_| matches!(attached.open(drive), Err(PlatformError::Forbidden { .. })));
         got(&format!("{} after five thousand questions", drive.path), !refused);
     }
     if let Some(may) = std::env::args().nth(1) {
         let drive = drives.iter().find(|drive| drive.path == may).expect("the drive is there");
-        let open = machine.open(drive);
+        let open = attached.open(drive);
         println!("{}: {may}, which may be read", if open.is_ok() { "open" } else { "closed" });
-        got("itself among those who have it open", machine.openers(drive).is_ok_and(|names| !names.is_empty()));
+        got("itself among those who have it open", attached.openers(drive).is_ok_and(|names| !names.is_empty()));
     }
     let endless = Drive { path: "/dev/".to_owned() + &"x".repeat(1 << 20), ..drives[0].clone() };
-    got("an endless name", machine.open(&endless).is_ok());
+    got("an endless name", attached.open(&endless).is_ok());
     ExitCode::SUCCESS
 }

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use pyrotyp_core::machine;
 use serde_json::{Value, json};
 
 use super::folders::{state_folder, variable};
@@ -63,6 +64,12 @@ impl Preferences {
             near.row("near", json!(near.value)),
             eject.row("eject", json!(eject.value)),
             bell.row("bell", json!(bell.value)),
+            SettingRow {
+                key: "confined",
+                value: json!(machine::is_confined()),
+                from: SettingOrigin::Default,
+                place: None,
+            },
             state.row("state", json!(state.value.as_ref().map(|folder| folder.to_string_lossy()))),
         ]
     }

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use crate::stop::Cancel;
 
+use super::network::Network;
 use super::person::Person;
 use super::sparse::{ProgramError, ProgramRun, WrittenStretch};
 
@@ -94,6 +95,19 @@ pub fn home_of_this() -> Option<PathBuf> {
 
 /// The program with which a person runs others as root: none is known.
 pub const ROOT_PROGRAM: &str = "";
+
+/// Nothing is refused here.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn confine(_network: Network) -> io::Result<()> {
+    unknown()
+}
+
+/// Whether anything is refused: never here.
+pub fn is_confined() -> bool {
+    false
+}
 
 /// The terminal at which somebody sits, although something else comes on standard input: none is known.
 pub fn terminal() -> Option<File> {

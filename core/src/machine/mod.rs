@@ -9,6 +9,7 @@ pub mod clock;
 mod elsewhere;
 mod file;
 mod image_file;
+mod network;
 mod person;
 mod sparse;
 #[cfg(all(unix, not(no_system)))]
@@ -24,12 +25,13 @@ pub use file::{
     own_files_in, put_file, read_own, read_regular, remove_own, stamps_in,
 };
 pub use image_file::ImageFile;
+pub use network::Network;
 pub use person::{Person, PersonError};
 pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
-    Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, file_number, find_program, forget_typed, free_bytes,
-    has_one_name, home_of_this, host_name, is_root, logged_in, person_name, share_bytes, stop_when_told, terminal,
-    written_by,
+    Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, confine, file_number, find_program, forget_typed,
+    free_bytes, has_one_name, home_of_this, host_name, is_confined, is_root, logged_in, person_name, share_bytes,
+    stop_when_told, terminal, written_by,
 };
 #[cfg(all(unix, not(no_system)))]
 pub use unix::person;

@@ -1,6 +1,7 @@
 //! A system of the Unix kind: what it is asked about files, terminals and rights.
 
 mod beside;
+mod cage;
 mod person;
 mod program;
 mod sparse;
@@ -13,6 +14,7 @@ use std::path::Path;
 use rustix::fs::OFlags;
 
 pub use beside::{Channel, HandedOver, find_program};
+pub use cage::{confine, is_confined};
 pub use person::{home_of_this, host_name, logged_in, person, person_name};
 pub use program::{KeyByKey, ROOT_PROGRAM, stop_when_told, terminal};
 pub use sparse::written_by;
