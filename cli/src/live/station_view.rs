@@ -212,6 +212,7 @@ impl StationView {
                 (slot.stage, slot.total, slot.pace) = (Some(*stage), total, Pace::new());
                 slot.bar.set_length(total);
                 slot.bar.set_position(0);
+                slot.bar.set_message(edge(name_of(*stage)).into_owned());
             }
             Event::Moved { done, .. } => {
                 slot.pace.mark(*done);

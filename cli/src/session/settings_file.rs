@@ -60,7 +60,7 @@ impl Settings {
 }
 
 /// Where settings may lie, the weightiest first: those of whoever runs this, of who logged in before a shell of root's, and of the machine.
-pub(crate) fn folders() -> Result<Vec<PathBuf>, Failure> {
+pub(crate) fn folders() -> Vec<PathBuf> {
     let mut folders: Vec<PathBuf> = own_folder("XDG_CONFIG_HOME", ".config").into_iter().collect();
     if let Some(person) = machine::logged_in() {
         folders.extend(person.variable("XDG_CONFIG_HOME").map(|folder| PathBuf::from(folder).join("pyrotyp")));
@@ -73,7 +73,7 @@ pub(crate) fn folders() -> Result<Vec<PathBuf>, Failure> {
         seen.push(folder.clone());
         is_new
     });
-    Ok(folders)
+    folders
 }
 
 /// The file in which a person's settings belong, whether it is there or not.
@@ -83,7 +83,7 @@ pub(crate) fn own() -> Option<PathBuf> {
 
 /// All files that are there, the weightiest first.
 pub(crate) fn all() -> Result<Vec<SettingsFile>, Failure> {
-    let read = folders()?.into_iter().map(|folder| read(&folder));
+    let read = folders().into_iter().map(|folder| read(&folder));
     read.filter_map(Result::transpose).collect()
 }
 

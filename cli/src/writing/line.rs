@@ -153,7 +153,7 @@ impl Caller<'_> {
         }
     }
 
-    /// The same question to a process of the person's own.
+    /// The same question to a process of its own.
     fn command(&self, from: u64) -> io::Result<Command> {
         let (asked, common) = (self.asked, self.session.common);
         let mut command = Command::new(std::env::current_exe()?);

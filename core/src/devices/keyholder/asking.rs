@@ -129,33 +129,47 @@ impl Platform for Apart {
         let in_words = |refusal: Refusal| refusal.of(&drive.tag, &drive.path);
         let (answer, file) = self.asking.ask(&question).map_err(in_words)?;
         let (Answer::Claimed(number), Some(file)) = (answer, file) else { return Err(in_words(nothing_came())) };
-        let kept = Kept { number, tag: drive.tag.clone(), path: drive.path.clone(), asking: Arc::clone(&self.asking) };
+        // From here on it is given back, whatever comes.
+        let kept = Kept {
+            number: Some(number),
+            tag: drive.tag.clone(),
+            path: drive.path.clone(),
+            asking: Arc::clone(&self.asking),
+        };
         let device = BlockDevice::handed_over(file, drive)?;
         self.linux.is_still(&device, drive)?;
-        Ok(Box::new(ClaimedApart { device, kept: Some(kept) }))
+        Ok(Box::new(ClaimedApart { device, kept }))
     }
 }
 
-/// What the keyholder keeps of a claim.
+/// What the keyholder keeps of a claim; dropped, it is given back as it is.
 struct Kept {
-    number: u32,
+    /// Until it is given back.
+    number: Option<u32>,
     tag: Tag,
     path: String,
     asking: Arc<Asking>,
 }
 
 impl Kept {
-    fn give_back(&self, after: Option<After>) -> Result<(), PlatformError> {
-        let released = self.asking.ask(&Question::Release(self.number, after));
+    fn give_back(&mut self, after: Option<After>) -> Result<(), PlatformError> {
+        let Some(number) = self.number.take() else { return Ok(()) };
+        let released = self.asking.ask(&Question::Release(number, after));
         released.map(drop).map_err(|refusal| refusal.of(&self.tag, &self.path))
+    }
+}
+
+impl Drop for Kept {
+    fn drop(&mut self) {
+        // A keyholder that has ended keeps nothing.
+        let _ = self.give_back(None);
     }
 }
 
 /// A drive that the keyholder claimed and handed over.
 struct ClaimedApart {
     device: BlockDevice,
-    /// Until it is given back.
-    kept: Option<Kept>,
+    kept: Kept,
 }
 
 impl DriveIo for ClaimedApart {
@@ -184,15 +198,6 @@ impl DriveWrite for ClaimedApart {
 
 impl Claimed for ClaimedApart {
     fn release(mut self: Box<Self>, after: After) -> Result<(), PlatformError> {
-        self.kept.take().map_or(Ok(()), |kept| kept.give_back(Some(after)))
-    }
-}
-
-impl Drop for ClaimedApart {
-    fn drop(&mut self) {
-        if let Some(kept) = self.kept.take() {
-            // A keyholder that has ended keeps nothing.
-            let _ = kept.give_back(None);
-        }
+        self.kept.give_back(Some(after))
     }
 }
