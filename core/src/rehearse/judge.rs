@@ -293,6 +293,14 @@ mod tests {
         let told = [DRAWN - Duration::from_millis(1), DRAWN].map(|drawn| judge(&moves(drawn)).started);
         assert_eq!(told, [Started::Unknown, Started::Yes]);
         assert_eq!(shows(PictureKind::Letters, STILL, true), Started::Unknown);
+        let letters = |still, is_last| {
+            let seen = Evidence { picture: PictureKind::Letters, still, is_last, ..mine.clone() };
+            judge(&seen).reason.starts_with("it writes on the screen")
+        };
+        assert_eq!(
+            [(STILL, false), (early, true), (early, false)].map(|(still, last)| letters(still, last)),
+            [true, true, false]
+        );
         assert_eq!(shows(PictureKind::Blank, STILL, true), Started::Unknown);
         // Words that may be an error weigh where little else is said.
         let said = |lines: usize| format!("Error 17{}", "\nreading on".repeat(lines - 1));
