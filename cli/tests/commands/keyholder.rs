@@ -71,6 +71,7 @@ fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
         assert_eq!(field(set), "0000000000000000", "{set}");
     }
     assert_eq!((field("NoNewPrivs"), field("Seccomp")), ("1".to_owned(), "2".to_owned()));
+    assert_eq!(field("SigBlk"), "0000000000000000", "what the terminal sends is heard");
     // Told to stop, it stops, and the status is the other side's.
     send("-TERM", keyholder.id());
     assert_eq!(keyholder.wait().unwrap().code(), Some(0));

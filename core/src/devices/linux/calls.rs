@@ -6,6 +6,7 @@ use std::os::fd::{AsFd, BorrowedFd, FromRawFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::process::Command;
 
+use nix::sys::signal::SigSet;
 use rustix::io::{FdFlags, fcntl_setfd};
 use rustix::ioctl::{Getter, NoArg, Opcode, ioctl, opcode};
 use rustix::mm::{Advice, madvise};
@@ -54,7 +55,7 @@ pub(crate) fn end_with_this_thread(command: &mut Command) {
 }
 
 /// Has the program that this starts run as that person, with that person's groups, without any capability and unable to gain one,
-/// and end when the thread ends that starts it.
+/// hear every signal, and end when the thread ends that starts it.
 pub(in crate::devices) fn lay_down_rights(command: &mut Command, person: &Person) {
     let person = person.clone();
     let become_that = move || {
@@ -65,6 +66,8 @@ pub(in crate::devices) fn lay_down_rights(command: &mut Command, person: &Person
                 Err(error) => return Err(error.into()),
             }
         }
+        // What this side only hears, that side stops at.
+        SigSet::empty().thread_set_mask()?;
         person.become_this()?;
         set_no_new_privs(true)?;
         // Last, since a change of the user takes it back.
