@@ -550,8 +550,8 @@ pub(crate) struct Fetch {
     /// How it is written
     #[command(flatten, next_help_heading = "With --straight-to")]
     pub job: Job,
-    /// Give the image on standard output, from this byte on, after a line that describes it: what --straight-to runs as the
-    /// person behind root
+    /// Give the image on standard output, from this byte on, after a line that describes it: what
+    /// --straight-to runs
     #[arg(long, hide = true, value_name = "BYTE", conflicts_with_all = ["into", "straight_to"])]
     pub hand_over: Option<u64>,
 }

@@ -41,7 +41,7 @@ const LONG: Duration = Duration::from_secs(10);
 fn main() -> ExitCode {
     match keyholder::divide() {
         Ok(Side::Whole) => {}
-        Ok(Side::Keyholder(ended)) => return ExitCode::from(Side::exit_status(ended)),
+        Ok(Side::Keyholder { status }) => return ExitCode::from(status),
         Err(error) => {
             let failure = Failure::new(Exit::Refused, chain(&error), error.next_step());
             return ExitCode::from(failed(&failure, OutputFor::People) as u8);

@@ -21,17 +21,7 @@ use rustix::thread::{Uid, set_thread_uid};
 fn cleared(drive: &Drive) -> Cleared {
     let choice = Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None };
     let needs = ImageNeeds { image: String::new(), bytes: 0, laid_out_for: None };
-    let circumstances = Circumstances {
-        image_on: Vec::new(),
-        bench_on: Vec::new(),
-        protected: Vec::new(),
-        verified: Vec::new(),
-        unfinished: Vec::new(),
-        attached: Vec::new(),
-        others: Vec::new(),
-        opened: Vec::new(),
-        confirmed: Confirmed::ByPerson,
-    };
+    let circumstances = Circumstances::unknown(Confirmed::ByPerson);
     let all: Vec<_> = guard::RULES.iter().map(|rule| rule.id).collect();
     guard::clear(&choice, &needs, &circumstances, &[], &all).expect("it is told that nothing speaks against it")
 }
@@ -70,7 +60,7 @@ fn try_drive(machine: &dyn Platform, drive: &Drive) {
 fn main() -> ExitCode {
     match keyholder::divide() {
         Ok(Side::Whole) => {}
-        Ok(Side::Keyholder(ended)) => return ExitCode::from(Side::exit_status(ended)),
+        Ok(Side::Keyholder { status }) => return ExitCode::from(status),
         Err(error) => {
             println!("{error}");
             return ExitCode::FAILURE;

@@ -148,6 +148,21 @@ pub struct Circumstances {
 }
 
 impl Circumstances {
+    /// Nothing but the drive itself is known: for whoever may not ask for more, and leaves the rest to another.
+    pub fn unknown(confirmed: Confirmed) -> Self {
+        Self {
+            image_on: Vec::new(),
+            bench_on: Vec::new(),
+            protected: Vec::new(),
+            verified: Vec::new(),
+            unfinished: Vec::new(),
+            attached: Vec::new(),
+            others: Vec::new(),
+            opened: Vec::new(),
+            confirmed,
+        }
+    }
+
     /// Other attached drives to which the tag of this one belongs as well.
     pub fn namesakes<'a>(&'a self, drive: &'a Drive) -> impl Iterator<Item = &'a str> {
         let same = self.attached.iter().filter(|(tag, path)| *tag == drive.tag && *path != drive.path);

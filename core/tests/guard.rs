@@ -35,17 +35,7 @@ fn stick() -> Drive {
 
 /// A bench of which there is nothing to say.
 fn nothing_special() -> Circumstances {
-    Circumstances {
-        image_on: Vec::new(),
-        bench_on: Vec::new(),
-        protected: Vec::new(),
-        verified: Vec::new(),
-        unfinished: Vec::new(),
-        attached: Vec::new(),
-        others: Vec::new(),
-        opened: Vec::new(),
-        confirmed: Confirmed::ByPerson,
-    }
+    Circumstances::unknown(Confirmed::ByPerson)
 }
 
 fn plan(bytes: u64, laid_out_for: Option<u32>) -> ImageNeeds {

@@ -1,7 +1,7 @@
 //! `pyrotyp fetch --straight-to`: an image goes from the line to the drive, without a file between.
 //!
-//! The drive may need root, and nothing that talks to the network runs as root. So the line is a process of its own, this
-//! very program run by the person, which gives the image through a pipe.
+//! What talks to the network is to have nothing of the drive. So the line is a process of its own, this
+//! very program once more, which gives the image through a pipe.
 
 use std::io::{self, BufRead, BufReader, Cursor, Read};
 use std::path::Path;

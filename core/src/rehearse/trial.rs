@@ -45,7 +45,6 @@ pub struct TrialNews {
 }
 
 /// Starts what lies on the stick in an emulated PC, and watches it until it is known whether something started, or nobody waits any longer.
-/// The emulator runs with the rights of the person.
 ///
 /// # Errors
 /// When the emulator or its firmware is not there, fails, or somebody stops it.

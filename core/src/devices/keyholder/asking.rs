@@ -54,6 +54,16 @@ fn nothing_came() -> Refusal {
     Refusal::Unreadable(KEYHOLDER.to_owned(), Why::from(&io::ErrorKind::InvalidData.into()))
 }
 
+/// A refusal in the words of the seam, where it is about no single drive.
+fn of_machine(refusal: Refusal) -> PlatformError {
+    let (what, why) = match refusal {
+        Refusal::Unreadable(what, why) => (what, why.into()),
+        // Whatever else is said is about one.
+        _ => (KEYHOLDER.to_owned(), io::ErrorKind::InvalidData.into()),
+    };
+    PlatformError::Unreadable { what, source: why }
+}
+
 /// Linux, as a process without rights reaches it.
 pub(super) struct Apart {
     linux: Linux,
@@ -77,10 +87,8 @@ impl Apart {
 impl Platform for Apart {
     fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
         let mut drives = self.linux.drives()?;
-        let uses = match self.asking.ask(&Question::Uses).map_err(|refusal| refusal.of_system())? {
-            (Answer::Uses(uses), _) => uses,
-            _ => return Err(nothing_came().of_system()),
-        };
+        let (answer, _) = self.asking.ask(&Question::Uses).map_err(of_machine)?;
+        let Answer::Uses(uses) = answer else { return Err(of_machine(nothing_came())) };
         // Whoever keeps the rights sees more of what the system does.
         for drive in &mut drives {
             let of_drive = uses.iter().filter(|(path, _)| *path == drive.path).flat_map(|(_, uses)| uses);
@@ -104,7 +112,7 @@ impl Platform for Apart {
     fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
         match self.asking.ask(&Question::Openers(Named::of(drive))) {
             Ok((Answer::Openers(names), _)) => Ok(names),
-            Ok(_) => Err(nothing_came().of_system()),
+            Ok(_) => Err(of_machine(nothing_came())),
             Err(refusal) => Err(refusal.of(&drive.tag, &drive.path)),
         }
     }

@@ -2,14 +2,14 @@
 
 use std::fs::File;
 use std::io;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::OwnedFd;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::process::{Child, Command, ExitStatus};
 use std::sync::{Arc, OnceLock};
 
 use nix::sys::signal::{SIGHUP, SIGINT, SIGTERM, SigSet};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
-use rustix::event::{PollFd, PollFlags, poll};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, getppid, kill_process, set_dumpable_behavior};
 
 use super::asking::{Apart, Asking};
@@ -30,8 +30,11 @@ const PASSED_ON: Signal = Signal::USR1;
 pub enum Side {
     /// Whatever it was: it has what rights it has.
     Whole,
-    /// The keyholder, and the other side has ended so.
-    Keyholder(ExitStatus),
+    /// The keyholder, and the other side has ended.
+    Keyholder {
+        /// With this, or as a shell has it for what ended by a signal.
+        status: u8,
+    },
 }
 
 /// Why a process that runs as root for a person can't be divided: it must do nothing then.
@@ -80,7 +83,9 @@ pub fn divide() -> Result<Side, DivisionError> {
         return Ok(Side::Whole);
     }
     let Some(person) = this_machine::person()? else { return Ok(Side::Whole) };
-    Ok(Side::Keyholder(keep_for(&person)?))
+    let ended = keep_for(&person)?;
+    let number = ended.code().or_else(|| ended.signal().map(|signal| signal.saturating_add(128)));
+    Ok(Side::Keyholder { status: number.and_then(|number| u8::try_from(number).ok()).unwrap_or(u8::MAX) })
 }
 
 /// Keeps the rights until the other side has ended, and tells how.
@@ -99,12 +104,21 @@ fn keep_for(person: &Person) -> io::Result<ExitStatus> {
         if let Some(status) = child.try_wait()? {
             return Ok(status);
         }
-        pass_on(&told, &child, WAIT_FOR_END)?;
+        heard(&mut [PollFd::new(&told, PollFlags::IN)], Some(&WAIT_FOR_END))?;
+        pass_on(&told, &child)?;
     }
 }
 
-/// How long is waited for the other side's end before it is looked for again, in milliseconds.
-const WAIT_FOR_END: i32 = 20;
+/// How long is waited for the other side's end before it is looked for again.
+const WAIT_FOR_END: Timespec = Timespec { tv_sec: 0, tv_nsec: 20_000_000 };
+
+/// Waits until something is to be heard; a signal that comes between is nothing.
+fn heard(from: &mut [PollFd<'_>], patience: Option<&Timespec>) -> io::Result<()> {
+    match poll(from, patience) {
+        Ok(_) | Err(rustix::io::Errno::INTR) => Ok(()),
+        Err(error) => Err(error.into()),
+    }
+}
 
 /// The end of the line that this process was started with; nothing where another was meant.
 fn end_of_line() -> Option<OwnedFd> {
@@ -142,12 +156,9 @@ fn serve(line: &OwnedFd, told: &SignalFd, child: &Child) -> io::Result<()> {
     let mut keyholder = Keyholder::new(Linux::reading_nothing(child.id()));
     loop {
         let mut ready = [PollFd::new(line, PollFlags::IN), PollFd::new(told, PollFlags::IN)];
-        match poll(&mut ready, None) {
-            Err(rustix::io::Errno::INTR) => continue,
-            polled => polled?,
-        };
+        heard(&mut ready, None)?;
         let [asked, _] = ready.map(|one| !one.revents().is_empty());
-        pass_on(told, child, 0)?;
+        pass_on(told, child)?;
         if asked && !keyholder.serve(line) {
             return Ok(());
         }
@@ -155,12 +166,7 @@ fn serve(line: &OwnedFd, told: &SignalFd, child: &Child) -> io::Result<()> {
 }
 
 /// Passes on what was sent to this process alone; what the terminal sends, both sides hear.
-fn pass_on(told: &SignalFd, child: &Child, patience: i32) -> io::Result<()> {
-    let patience = rustix::event::Timespec { tv_sec: 0, tv_nsec: i64::from(patience).saturating_mul(1_000_000) };
-    match poll(&mut [PollFd::from_borrowed_fd(told.as_fd(), PollFlags::IN)], Some(&patience)) {
-        Err(rustix::io::Errno::INTR) => return Ok(()),
-        polled => polled?,
-    };
+fn pass_on(told: &SignalFd, child: &Child) -> io::Result<()> {
     while let Some(signal) = told.read_signal()? {
         // Greater than nothing: from the kernel, sigaction(2).
         if signal.ssi_code <= 0
@@ -171,12 +177,4 @@ fn pass_on(told: &SignalFd, child: &Child, patience: i32) -> io::Result<()> {
         }
     }
     Ok(())
-}
-
-impl Side {
-    /// With what a program ends whose other side ended so: as a shell has it for what ended by a signal.
-    pub fn exit_status(status: ExitStatus) -> u8 {
-        let number = status.code().or_else(|| status.signal().map(|signal| signal.saturating_add(128)));
-        number.and_then(|number| u8::try_from(number).ok()).unwrap_or(u8::MAX)
-    }
 }

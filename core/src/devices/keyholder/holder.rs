@@ -145,17 +145,8 @@ fn used(drive: Drive) -> Option<(String, Vec<Use>)> {
 /// What forbids it whatever anybody says stands here as well; what a person may accept is between that person and the other side.
 fn clear(drive: Drive, opened_by: Vec<String>) -> Result<Cleared, Refusal> {
     let asked = guard::RULES.iter().filter(|rule| rule.level == Level::Ask).map(|rule| rule.id);
-    let circumstances = Circumstances {
-        image_on: Vec::new(),
-        bench_on: Vec::new(),
-        protected: Vec::new(),
-        verified: Vec::new(),
-        unfinished: Vec::new(),
-        attached: Vec::new(),
-        others: Vec::new(),
-        opened: vec![(drive.path.clone(), opened_by)],
-        confirmed: Confirmed::ByPerson,
-    };
+    let opened = vec![(drive.path.clone(), opened_by)];
+    let circumstances = Circumstances { opened, ..Circumstances::unknown(Confirmed::ByPerson) };
     // What it is for, and whether it fits, is the other side's business.
     let needs = ImageNeeds { image: String::new(), bytes: 0, laid_out_for: None };
     let choice = Choice { drive, by: NamedBy::Tag, partition: None };

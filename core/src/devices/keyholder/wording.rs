@@ -164,17 +164,6 @@ impl From<&PlatformError> for Refusal {
 }
 
 impl Refusal {
-    /// The same where it is about no single drive.
-    pub(super) fn of_system(self) -> PlatformError {
-        match self {
-            Self::Unreadable(what, why) => PlatformError::Unreadable { what, source: why.into() },
-            other => PlatformError::Unreadable {
-                what: "the drives".to_owned(),
-                source: io::Error::other(format!("{other:?}")),
-            },
-        }
-    }
-
     /// The same in the words of the seam, of the drive that was asked for.
     pub(super) fn of(self, tag: &Tag, path: &str) -> PlatformError {
         let (tag_of, path_of) = (|| tag.clone(), || path.to_owned());
