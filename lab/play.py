@@ -943,12 +943,97 @@ def by_sudo_the_rights_are_kept_apart(bench: Bench) -> None:
     expect("in use: 5" in said, "what is in use stays as it is", said)
 
 
+# A person's account, and one that may open drives; what the rules of the guest allow it.
+ACCOUNTS = """
+    mkdir $LAB_OUT/state; chown 65534:65534 $LAB_OUT/state
+    as_person() { setpriv --reuid 65534 --regid 65534 --clear-groups $LAB_HOST$PROGRAM "$@" --state $LAB_OUT/state; }
+    as_member() { setpriv --reuid 65534 --regid 65534 --groups 6 $LAB_HOST$PROGRAM "$@" --state $LAB_OUT/state; }
+    allow() {
+        echo "polkit.addRule(function(action, subject) { if (subject.user == 'nobody') return polkit.Result.$1; });" > /etc/polkit-1/rules.d/10-lab.rules
+        sleep 3
+    }
+    again="--unattended --accept just-verified"
+"""
+
+
+def a_person_without_rights_asks_the_disk_service(bench: Bench) -> None:
+    """Without `sudo`, a stick is unmounted, written, compared, gauged, reclaimed and ejected by way of the system's disk service."""
+    stick, disk = bench.folder / "lent.img", bench.folder / "home.img"
+    for image, words in ((stick, ("-n", "HOLIDAY", "--offset", "2048")), (disk, ("-n", "HOME"))):
+        with image.open("wb") as f:
+            f.truncate(64 * MIB)
+        if image == stick:
+            sh("sfdisk", "-q", image, input="2048,,c\n")
+        sh("mkfs.vfat", *words, image, str(63 * 1024))
+    bench.folder.chmod(0o755)  # the person reads the image
+    result = bench.play(
+        f"PROGRAM={bench.program}\n" + ACCOUNTS + """
+        stick=$(tag Pocket)
+        as_person write $DESKTOP --to $stick --unattended; echo "nobody to ask: $?"
+        allow NO
+        as_person write $DESKTOP --to $stick --unattended; echo "not allowed: $?"
+        allow YES
+        as_person write $DESKTOP --to $stick --unattended; echo "write: $?"
+        grep -c " /media/person/HOLIDAY " /proc/mounts | sed "s/^/mounted: /"
+        as_person compare $stick; echo "compare: $?"
+        as_person gauge $stick $again; echo "gauge: $?"
+        as_person reclaim $stick $again; echo "reclaim: $?"
+        # The table of what was made has one partition, as the kernel has it by now.
+        udevadm settle; ls -d /sys/block/${LAB_DEV_stick##*/}/sd* | wc -l | sed "s/^/partitions: /"
+        as_person write $DESKTOP --to $(tag Vault) --unattended --accept internal-disk --accept external-disk; echo "system: $?"
+        as_person write $DESKTOP --to $stick $again --eject & job=$!
+        until ls $LAB_OUT/state/under-way/*.jsonl > /dev/null 2>&1 || ! kill -0 $job; do sleep 0.05; done
+        pkill udisksd; pkill polkitd; pkill dbus-daemon; sleep 0.5; pgrep -f udisksd; kill -0 $job && echo "the service is gone"
+        wait $job; echo "without a service: $?"
+        echo "left: $(cat /sys/block/${LAB_DEV_stick##*/}/size)"
+        eject -t $LAB_DEV_stick
+        as_person write $DESKTOP --to $stick $again; echo "no service: $?"
+        chgrp 6 $LAB_DEV_stick; chmod 660 $LAB_DEV_stick
+        as_member write $DESKTOP --to $stick $again --eject; echo "member: $?"
+        find $LAB_OUT/state -user 0 | sed 's/^/of root: /'
+        """,
+        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417", write_bps="8M"),
+                Drive("disk", file=str(disk), vendor="Odalen", product="Vault", serial="OV2T", removable=False)],
+        mounts=[Mount("stick", "/media/person/HOLIDAY", type="vfat"), Mount("disk", "/home", partition=0, type="vfat", options="ro")],
+        services=True, modules=VFAT)
+    said = result["said"]
+    for shown in ("nobody to ask: 5", "has nobody here whom it could ask", "not allowed: 5", "the rules of this system do not allow it",
+                  "write: 0", "mounted: 0", "compare: 0", "gauge: 0", "reclaim: 0", "partitions: 1", "system: 5",
+                  "the service is gone", "without a service: 0", "left: 0", "no service: 5", "no disk service", "member: 0"):
+        expect(shown in said, shown, said)
+    expect("of root" not in said, "nothing is root's", said)
+    expect(result["drives"]["disk"]["written_bytes"] == 0, "the system's disk stays as it is", result["drives"])
+
+
+def a_swap_while_the_system_asks_is_caught(bench: Bench) -> None:
+    """A stick is exchanged while polkit waits for a password at the terminal: nothing is written to the other one."""
+    bench.folder.chmod(0o755)
+    tag = bench.tag_of("KP16-004417")
+    result = bench.play(
+        f"PROGRAM={bench.program}\n" + ACCOUNTS + """
+        chown 65534 $(tty)
+        as_person write $DESKTOP --to $(tag Pocket); echo "swapped: $?"
+        """,
+        drives=[Drive("stick", size="64M", vendor="Kestrin", product="Pocket", serial="KP16-004417"),
+                Drive("other", size="64M", vendor="Kestrin", product="Pocket", serial="KP16-004418", present=False)],
+        events=[Event("type", on="type its tag", text=f"{tag}\n", delay=0.5),
+                Event("unplug", drive="stick", on="Password:"),
+                Event("plug", drive="other", on="Password:", delay=1),
+                Event("type", on="Password:", text="bench\n", delay=4)],
+        services=True, tty=True)
+    said = result["terminal"]
+    expect("asks for an" in said, "the card says whom the system asks", said)
+    expect("any more: now" in said and "swapped: 5" in said, "the swap is seen", said)
+    expect(result["drives"]["other"]["written_bytes"] == 0, "nothing is written to the other", result["drives"])
+
+
 # Those that take longest begin first.
 PLAYS: list[Callable[[Bench], None]] = [
     cut_off_at_ten_points_a_job_goes_on, unplugged_at_ten_points_a_job_goes_on, drives_are_known_again,
     odd_drives_are_told_and_proven, real_image_starts_pcs, a_power_cut_leaves_a_stick_that_starts_no_pc,
     a_power_cut_leaves_every_record_whole, files_of_composed_volumes_are_read_by_the_kernel,
-    a_station_makes_four_at_once, a_hub_comes_and_goes_at_a_station, by_sudo_the_rights_are_kept_apart, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+    a_station_makes_four_at_once, a_hub_comes_and_goes_at_a_station, by_sudo_the_rights_are_kept_apart,
+    a_person_without_rights_asks_the_disk_service, a_swap_while_the_system_asks_is_caught, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,

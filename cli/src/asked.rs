@@ -100,6 +100,22 @@ impl Command {
             _ => false,
         }
     }
+
+    /// Whether a drive may be opened by it while a person waits at the terminal. A station draws on that all the while.
+    pub(crate) fn opens_drives(&self) -> bool {
+        match self {
+            Self::Contents { .. }
+            | Self::Write(_)
+            | Self::Compare { .. }
+            | Self::Unpack(_)
+            | Self::Reclaim(_)
+            | Self::Gauge(_)
+            | Self::Save(_)
+            | Self::Rehearse(_) => true,
+            Self::Fetch(fetch) => fetch.straight_to.is_some(),
+            _ => false,
+        }
+    }
 }
 
 /// When to use colour.

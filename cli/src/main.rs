@@ -20,6 +20,7 @@ use std::time::{Duration, Instant};
 
 use anstream::ColorChoice;
 use clap::Parser;
+use pyrotyp_core::devices::disk_service;
 use pyrotyp_core::devices::keyholder::{self, Side};
 use pyrotyp_core::machine::{self, Network};
 use pyrotyp_core::stop::Cancel;
@@ -60,6 +61,9 @@ fn main() -> ExitCode {
 
 /// What comes before any command, and the command.
 fn begin(asked: &Asked) -> Result<Exit, Failure> {
+    if asked.command.opens_drives() && asked.common.tray.is_none() {
+        disk_service::prepare_questions();
+    }
     let network = if asked.command.uses_network() { Network::Used } else { Network::Unused };
     let confined = machine::confine(network);
     let preferences = Preferences::of(&asked.common);

@@ -10,7 +10,7 @@ use std::net::{TcpListener, UdpSocket};
 use std::process::ExitCode;
 
 use pyrotyp_core::devices::keyholder::{self, Side};
-use pyrotyp_core::devices::{Platform, PlatformError};
+use pyrotyp_core::devices::{Platform, PlatformError, this_machine};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Use};
 use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
 use pyrotyp_core::machine::{self, Network};
@@ -76,7 +76,7 @@ fn main() -> ExitCode {
     got("the keyholder's end", getppid().is_some_and(|parent| kill_process(parent, Signal::KILL).is_ok()));
     let memory = getppid().map(|parent| format!("/proc/{}/mem", parent.as_raw_nonzero()));
     got("the keyholder's memory", memory.is_some_and(|memory| File::open(memory).is_ok()));
-    let attached = keyholder::machine();
+    let attached = this_machine();
     let drives = attached.drives().expect("the keyholder answers");
     let systems = drives.iter().filter(|drive| drive.uses.iter().any(|one| matches!(one, Use::System { .. })));
     let systems: Vec<&Drive> = systems.collect();

@@ -13,7 +13,7 @@ use pyrotyp_core::bytes::{Cursor, ReadAt};
 use pyrotyp_core::compose::{Composition, FileBytes, Storage, TableForm, Tree, VolumeKind, storage, storage_with};
 use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{
-    After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, choose,
+    After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Opening, Platform, PlatformError, choose,
 };
 use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::guard::{Cleared, ImageNeeds, clear};
@@ -850,7 +850,7 @@ impl<W: Fn(Box<dyn Claimed>) -> Box<dyn Claimed> + Send + Sync> Platform for Wra
     fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
         self.tray.openers(drive)
     }
-    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
+    fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {
         self.tray.may_claim(drive)
     }
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::devices::tray::Tray;
-use pyrotyp_core::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
+use pyrotyp_core::devices::{Claimed, DriveIo, Located, Opening, Platform, PlatformError};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::guard::{BenchPlace, Circumstances, Cleared, Confirmed};
 use pyrotyp_core::ledger;
@@ -73,7 +73,7 @@ impl Platform for Asked {
     fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
         self.answer(Silent::Openers).and_then(|()| self.tray.openers(drive))
     }
-    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
+    fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {
         self.tray.may_claim(drive)
     }
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {

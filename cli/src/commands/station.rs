@@ -19,6 +19,7 @@ use pyrotyp_core::{Finding, Level};
 
 use crate::asked::{self, Against};
 use crate::exit::{Exit, Failure, plain};
+use crate::live::awake::awake;
 use crate::live::station_view::StationView;
 use crate::out::{put, say};
 use crate::paper;
@@ -101,6 +102,7 @@ struct Went {
 /// Makes what is left to be made.
 fn make(station: &Station<'_>, tally: Tally, session: &Session<'_>) -> Result<Went, Failure> {
     let platform = &*platform(session.common)?;
+    let _awake = awake(session.common);
     let view = StationView::new(station.plan.sticks, &tally, session.common);
     let tally = Mutex::new(tally);
     let fault = round(station, platform, &tally, session.cancel, &view).err();

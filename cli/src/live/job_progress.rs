@@ -1,15 +1,17 @@
 //! How far a job is on each of its drives: drawn at a terminal, plain lines elsewhere.
 
 use std::io::{self, IsTerminal};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use anstream::{AutoStream, ColorChoice};
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::job::{Event, ReadBack, Watcher};
+use pyrotyp_core::machine::Awake;
 use pyrotyp_core::record::{DriveIdentity, JobResult, Stage};
 use pyrotyp_core::stop::Cancel;
 
+use super::awake::awake;
 use super::drive_state::{DriveState, JobState, name_of};
 use super::job_draw::Look;
 use super::job_screen::JobScreen;
@@ -26,7 +28,11 @@ pub(crate) struct JobProgress {
     job: Arc<Mutex<JobState>>,
     /// When each drive was told of last, where lines are plain.
     said: Vec<Mutex<Instant>>,
-    screen: Option<JobScreen>,
+    look: Option<Look>,
+    cancel: Option<Cancel>,
+    /// Begun with the first that is heard from a drive that was claimed: before that, the system may ask at the terminal.
+    screen: OnceLock<Option<JobScreen>>,
+    _awake: Option<Awake>,
 }
 
 /// How a terminal is drawn on; `None` where it can't be, or nobody wants to see it.
@@ -54,12 +60,21 @@ impl JobProgress {
         let drives: Vec<DriveState> = drives.iter().map(state).collect();
         let said = drives.iter().map(|_| Mutex::new(began)).collect();
         let job = Arc::new(Mutex::new(JobState { began, drives, is_asked: false }));
-        let screen = look(common).and_then(|look| JobScreen::begin(&job, look, cancel));
-        Self { common: common.clone(), job, said, screen }
+        let (look, screen) = (look(common), OnceLock::new());
+        Self { common: common.clone(), job, said, look, cancel: cancel.cloned(), screen, _awake: awake(common) }
     }
 
     /// Clears what was drawn.
     pub(crate) fn finish(self) {}
+
+    fn begin_screen(&self) {
+        let begin = || self.look.and_then(|look| JobScreen::begin(&self.job, look, self.cancel.as_ref()));
+        self.screen.get_or_init(begin);
+    }
+
+    fn screen(&self) -> Option<&JobScreen> {
+        self.screen.get()?.as_ref()
+    }
 
     fn state(&self) -> MutexGuard<'_, JobState> {
         self.job.lock().unwrap_or_else(PoisonError::into_inner)
@@ -67,7 +82,7 @@ impl JobProgress {
 
     /// Says what is not to be missed, above what is drawn.
     fn warn(&self, text: &str) {
-        match &self.screen {
+        match self.screen() {
             Some(screen) => screen.line(letters::plain(&edge(&format!("  {text}"))).into_owned()),
             None => warn(&format!("{text}\n")),
         }
@@ -75,7 +90,7 @@ impl JobProgress {
 
     /// Says something for good, above what is drawn.
     pub(crate) fn remark(&self, text: &str) {
-        match &self.screen {
+        match self.screen() {
             Some(_) => self.warn(text),
             None => say(&self.common, &format!("{text}\n")),
         }
@@ -88,7 +103,7 @@ impl JobProgress {
 
     /// A plain line now and then.
     fn moved(&self, number: usize) {
-        let Some(said) = self.said.get(number).filter(|_| self.screen.is_none()) else { return };
+        let Some(said) = self.said.get(number).filter(|_| self.screen().is_none()) else { return };
         let mut said = said.lock().unwrap_or_else(PoisonError::into_inner);
         if said.elapsed() < PLAIN_EVERY {
             return;
@@ -150,6 +165,9 @@ fn remark_on(event: &Event) -> Option<String> {
 
 impl Watcher for JobProgress {
     fn heard(&self, number: usize, event: &Event) {
+        if !matches!(event, Event::Began { stage: Stage::Claim, .. } | Event::Over { .. }) {
+            self.begin_screen();
+        }
         let mut job = self.state();
         let since = job.began.elapsed();
         let Some(drive) = job.drives.get_mut(number) else { return };

@@ -1,5 +1,6 @@
 //! What is shown while something runs.
 
+pub(crate) mod awake;
 pub(crate) mod check_progress;
 mod drive_state;
 mod job_draw;

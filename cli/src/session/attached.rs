@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use pyrotyp_core::devices::tray::Tray;
-use pyrotyp_core::devices::{Logged, Platform, arrived, choose, keyholder};
+use pyrotyp_core::devices::{Logged, Platform, arrived, choose, this_machine};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
 use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::Shown;
@@ -24,7 +24,7 @@ pub(crate) fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
             let tray = Tray::open(folder).map_err(|error| Failure { exit: Exit::Usage, ..error.into() })?;
             Box::new(tray)
         }
-        None => keyholder::machine(),
+        None => this_machine(),
     };
     let platform: Box<dyn Platform> = if common.log.is_some() { Box::new(Logged::new(platform)) } else { platform };
     put_back_pending(&*platform, common);

@@ -1,7 +1,7 @@
 //! Claims a drive for what leaves it as it is: nobody needs to say yes, and whatever stops a job stops this as well.
 
 use jiff::Timestamp;
-use pyrotyp_core::devices::{After, Claimed, Platform, PlatformError};
+use pyrotyp_core::devices::{After, Claimed, Platform, PlatformError, Whom};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy};
 use pyrotyp_core::guard::{Confirmed, RULES};
 use pyrotyp_core::image::Summary;
@@ -66,8 +66,15 @@ pub(crate) fn claim_unasked(
     let choices = vec![Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None }];
     let wish = Wish { kind, image, checks: Vec::new(), choices, how, accepted };
     let bench = bench(common).map_err(Unclaimed::Refused)?;
-    let plan =
+    let mut plan =
         Plan::make(wish, platform, &bench, Timestamp::now()).map_err(|error| Unclaimed::Refused(error.into()))?;
+    plan.may_claim(platform).map_err(Unclaimed::Claim)?;
+    if plan.whom() != Whom::Nobody {
+        // Nobody expects to be asked for a password by what was not asked for.
+        let text = format!("the system wants a password before drive {} is opened", drive.tag);
+        let next = format!("pyrotyp gauge {}", drive.tag);
+        return Err(Unclaimed::Refused(Failure::new(Exit::Refused, text, next)));
+    }
     let mut cleared = plan.clear().map_err(|no| {
         let standing = no.standing.iter().map(|finding| format!("\n   {}: {}", finding.id, finding.text));
         let text = format!("drive {} can't be had for this alone{}", drive.tag, standing.collect::<String>());

@@ -4,6 +4,7 @@ use std::fmt::Write;
 use std::path::Path;
 
 use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::devices::Whom;
 use pyrotyp_core::drive::Surface;
 use pyrotyp_core::examine::Check;
 use pyrotyp_core::image::Inspection;
@@ -147,6 +148,8 @@ pub(crate) fn card(content: OnDrives<'_>, drives: &[OnCard<'_>], read_back: Read
         );
     }
     rows.extend(drives.iter().flat_map(|one| &one.drive.findings).find(|finding| finding.id == OF_THE_BENCH).map(note));
+    let whom = drives.iter().filter_map(|one| one.drive.opening?.whom()).max();
+    rows.extend(whom.map(|whom| ("rights", opened_words(whom).to_owned())));
     let times = drives.iter().filter_map(|one| one.drive.expected);
     rows.extend(
         times.max_by(|a, b| a.seconds.total_cmp(&b.seconds)).map(|time| ("time", expected_words(time, read_back))),
@@ -187,6 +190,17 @@ pub(crate) fn question(content: OnDrives<'_>, drives: &[OnCard<'_>]) -> String {
     };
     let verb = if content.leaves_all() { "mark" } else { "erase" };
     format!("\nTo {verb} {what}; Enter alone leaves {it} as {stays}: ")
+}
+
+/// Who opens the drives, and whom the system asks before that.
+fn opened_words(whom: Whom) -> &'static str {
+    match whom {
+        Whom::Nobody => "the system's disk service opens the drive, and asks for no password",
+        Whom::Person => "the system's disk service opens the drive, and asks for your password first",
+        Whom::Administrator => {
+            "the system's disk service opens the drive, and asks for an administrator's password first"
+        }
+    }
 }
 
 fn note(finding: &Finding) -> Row {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use pyrotyp_core::bytes::{ReadAt, human_bytes};
-use pyrotyp_core::devices::{After, Platform, PlatformError};
+use pyrotyp_core::devices::{After, NotServed, Platform, PlatformError};
 use pyrotyp_core::drive::Choice;
 use pyrotyp_core::examine::Check;
 use pyrotyp_core::guard::{Cleared, Confirmed, Refused};
@@ -254,9 +254,12 @@ fn stays(plan: &Plan, refused: Refused) -> Failure {
 }
 
 /// Whether all drives may be claimed, before anything is asked or computed.
-pub(crate) fn may_claim(plan: &Plan, platform: &dyn Platform) -> Result<(), Failure> {
+pub(crate) fn may_claim(plan: &mut Plan, platform: &dyn Platform) -> Result<(), Failure> {
     plan.may_claim(platform).map_err(|error| match error {
-        PlatformError::NoPermission { .. } => Failure { next: with_sudo(), ..error.into() },
+        PlatformError::NoPermission { .. }
+        | PlatformError::NotServed { source: NotServed::NoService | NotServed::TooOld { .. }, .. } => {
+            Failure { next: with_sudo(), ..error.into() }
+        }
         other => other.into(),
     })
 }

@@ -107,7 +107,7 @@ pub(crate) fn write(
     };
     let mut plan = planning::plan(to, &image, asked, platform, session)?;
     let ready = planning::clear(&plan)
-        .and_then(|_| planning::may_claim(&plan, platform))
+        .and_then(|_| planning::may_claim(&mut plan, platform))
         .and_then(|()| planning::resuming(&plan, bytes.filter(|_| beginning.packed.is_none()), None, session.common))
         .and_then(|resuming| {
             let checksum = image.checksum();

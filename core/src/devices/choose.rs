@@ -139,8 +139,8 @@ mod tests {
         fn openers(&self, _drive: &Drive) -> Result<Vec<String>, PlatformError> {
             Ok(Vec::new())
         }
-        fn may_claim(&self, _drive: &Drive) -> Result<(), PlatformError> {
-            Ok(())
+        fn may_claim(&self, _drive: &Drive) -> Result<crate::devices::Opening, PlatformError> {
+            Ok(crate::devices::Opening::Own)
         }
         fn open(&self, _drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
             unreachable!("nothing is opened to choose")

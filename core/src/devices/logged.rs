@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use tracing::{debug, trace};
 
-use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
+use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Opening, Platform, PlatformError};
 use crate::drive::Drive;
 use crate::guard::Cleared;
 use crate::text::chain;
@@ -80,8 +80,8 @@ impl Platform for Logged {
         asked("openers", &drive.path, || self.platform.openers(drive), |found| found.join(", "))
     }
 
-    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
-        asked("may claim", &drive.path, || self.platform.may_claim(drive), |()| "yes".to_owned())
+    fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {
+        asked("may claim", &drive.path, || self.platform.may_claim(drive), |way| format!("{way:?}"))
     }
 
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {

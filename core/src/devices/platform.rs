@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+use super::not_served::NotServed;
 use crate::drive::{Drive, Tag};
 use crate::guard::Cleared;
 use crate::text::Shown;
@@ -28,6 +29,36 @@ pub enum Located {
         /// Its number.
         number: u32,
     },
+}
+
+/// How this process comes to have a drive opened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Opening {
+    /// By its own rights, or by those that are kept for it.
+    Own,
+    /// The system's disk service opens it, and asks these first.
+    Service(Whom),
+}
+
+impl Opening {
+    /// Whom the system asks, where it opens the drive.
+    pub fn whom(self) -> Option<Whom> {
+        match self {
+            Self::Own => None,
+            Self::Service(whom) => Some(whom),
+        }
+    }
+}
+
+/// Who says a password before a drive is opened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub enum Whom {
+    /// No password is asked for.
+    Nobody,
+    /// Whoever runs this program.
+    Person,
+    /// An administrator of this system.
+    Administrator,
 }
 
 /// An operating system, or a tray that behaves like one.
@@ -57,11 +88,11 @@ pub trait Platform: Sync {
     /// When the system does not answer.
     fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError>;
 
-    /// Whether this process may claim the drive, before anything is asked or computed.
+    /// How this process may claim the drive, before anything is asked or computed; nobody is asked for a password by this.
     ///
     /// # Errors
-    /// [`PlatformError::NoPermission`] when it may not.
-    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError>;
+    /// [`PlatformError::NoPermission`] or [`PlatformError::NotServed`] when it may not.
+    fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError>;
 
     /// Opens a drive for reading past every cache.
     ///
@@ -189,6 +220,18 @@ pub enum PlatformError {
         /// Where it is.
         path: String,
     },
+    /// Not allowed to this user, and the system's disk service does not do it either.
+    #[error("no permission to {what} drive {tag} ({path}): {source}")]
+    NotServed {
+        /// `write to`, `read` or `unmount`.
+        what: &'static str,
+        /// Which one.
+        tag: Tag,
+        /// Where it is.
+        path: String,
+        /// Why.
+        source: NotServed,
+    },
     /// Whoever keeps the rights does not open it, whatever is said here.
     #[error("drive {tag} ({path}) is not opened: {}", why.shown())]
     Forbidden {
@@ -270,6 +313,7 @@ impl PlatformError {
             Self::Gone { .. } => "plug it in again; `pyrotyp drives` shows what is attached",
             Self::Swapped { .. } => "look at `pyrotyp drives` again before you choose",
             Self::Forbidden { .. } => "choose another; no option opens the way to this one",
+            Self::NotServed { source, .. } => source.next_step(),
             Self::NoPermission { .. } => "run the same command with sudo",
             Self::Held { .. } => "close the program that uses the drive, then run the same command again",
             Self::Unmount { .. } => "close what uses the volume, then run the same command again",

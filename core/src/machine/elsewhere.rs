@@ -34,6 +34,18 @@ pub(super) fn has_no_locks(error: &io::Error) -> bool {
     error.kind() == io::ErrorKind::Unsupported
 }
 
+/// A system that does not sleep.
+#[derive(Debug)]
+pub struct Awake;
+
+/// Asks the system not to sleep or shut down.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn stay_awake(_why: &str) -> io::Result<Awake> {
+    unknown()
+}
+
 /// Room that is left for us on the disk of a folder, in bytes; `None` if the system does not say.
 pub fn free_bytes(_folder: &Path) -> Option<u64> {
     None

@@ -29,9 +29,9 @@ pub use network::Network;
 pub use person::{Person, PersonError};
 pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
-    Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, confine, file_number, find_program, forget_typed,
+    Awake, Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, confine, file_number, find_program, forget_typed,
     free_bytes, has_one_name, home_of_this, host_name, is_confined, is_root, logged_in, person_name, share_bytes,
-    stop_when_told, terminal, written_by,
+    stay_awake, stop_when_told, terminal, written_by,
 };
 #[cfg(all(unix, not(no_system)))]
 pub use unix::person;

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::devices::{After, Platform, PlatformError};
+use crate::devices::{After, Opening, Platform, PlatformError, Whom};
 use crate::drive::{Choice, Drive, Tag};
 use crate::examine::{Check, Proven};
 use crate::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds, Refused};
@@ -122,6 +122,9 @@ pub struct PlannedDrive {
     pub findings: Vec<Finding>,
     /// How long it will take there, as far as that can be told.
     pub expected: Option<ExpectedTime>,
+    /// How it will be opened, once that was looked at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub opening: Option<Opening>,
 }
 
 /// What a job would do.
@@ -166,7 +169,7 @@ impl Plan {
         let intent = Intent { image: image.file.as_deref(), choices: &choices, confirmed: how.confirmed };
         let known = survey(platform, bench, &intent, now)?;
         let needs = image.needs();
-        let drive = |choice| PlannedDrive { choice, findings: Vec::new(), expected: None };
+        let drive = |choice| PlannedDrive { choice, findings: Vec::new(), expected: None, opening: None };
         let drives = choices.into_iter().map(drive).collect();
         let mut plan = Self { kind, image, checks, drives, how, accepted, needs, known };
         plan.judge();
@@ -238,8 +241,16 @@ impl Plan {
     ///
     /// # Errors
     /// When one may not.
-    pub fn may_claim(&self, platform: &dyn Platform) -> Result<(), PlatformError> {
-        self.attached().try_for_each(|drive| platform.may_claim(drive))
+    pub fn may_claim(&mut self, platform: &dyn Platform) -> Result<(), PlatformError> {
+        for PlannedDrive { choice, opening, .. } in &mut self.drives {
+            *opening = Some(platform.may_claim(&choice.drive)?);
+        }
+        Ok(())
+    }
+
+    /// Who says the password that the system asks for before it opens a drive.
+    pub fn whom(&self) -> Whom {
+        self.drives.iter().filter_map(|drive| drive.opening?.whom()).max().unwrap_or(Whom::Nobody)
     }
 
     /// The drives, as they were when they were looked at last.

@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::line::{self, Beside};
 use super::wording::{ANSWER_BYTES_MOST, Answer, Named, Question, Reading, Refusal, Why};
-use crate::devices::linux::{BlockDevice, Linux};
-use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError};
+use crate::devices::linux::{BlockDevice, Lender, Lent, Linux};
+use crate::devices::{After, Claimed, DriveIo, Located, Opening, Platform, PlatformError};
 use crate::drive::{Drive, Tag};
 use crate::guard::Cleared;
 
@@ -117,9 +117,9 @@ impl Platform for Apart {
         }
     }
 
-    fn may_claim(&self, _drive: &Drive) -> Result<(), PlatformError> {
+    fn may_claim(&self, _drive: &Drive) -> Result<Opening, PlatformError> {
         // The keyholder may, and says so by itself where it does not.
-        Ok(())
+        Ok(Opening::Own)
     }
 
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {
@@ -146,7 +146,7 @@ impl Platform for Apart {
         };
         let device = BlockDevice::handed_over(file, drive)?;
         self.linux.is_still(&device, drive)?;
-        Ok(Box::new(ClaimedApart { device, kept }))
+        Ok(Box::new(Lent { device, lender: kept }))
     }
 }
 
@@ -174,38 +174,8 @@ impl Drop for Kept {
     }
 }
 
-/// A drive that the keyholder claimed and handed over.
-struct ClaimedApart {
-    device: BlockDevice,
-    kept: Kept,
-}
-
-impl DriveIo for ClaimedApart {
-    fn bytes(&self) -> u64 {
-        self.device.bytes()
-    }
-
-    fn sector_bytes(&self) -> u32 {
-        self.device.sector_bytes()
-    }
-
-    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
-        self.device.read_at(at, into)
-    }
-}
-
-impl DriveWrite for ClaimedApart {
-    fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
-        self.device.write_at(at, from)
-    }
-
-    fn flush(&self) -> Result<(), DriveFault> {
-        self.device.flush()
-    }
-}
-
-impl Claimed for ClaimedApart {
-    fn release(mut self: Box<Self>, after: After) -> Result<(), PlatformError> {
-        self.kept.give_back(Some(after))
+impl Lender for Kept {
+    fn take_back(mut self, _device: BlockDevice, after: After) -> Result<(), PlatformError> {
+        self.give_back(Some(after))
     }
 }

@@ -60,12 +60,15 @@ impl DivisionError {
 
 static KEYHOLDER: OnceLock<Arc<Asking>> = OnceLock::new();
 
-/// The machine that this runs on.
-pub fn machine() -> Box<dyn Platform> {
-    match KEYHOLDER.get() {
-        Some(asking) => Box::new(Apart::new(Arc::clone(asking))),
-        None => Box::new(Linux::new()),
-    }
+/// Whether this process is the side without rights.
+pub fn is_apart() -> bool {
+    KEYHOLDER.get().is_some()
+}
+
+/// The machine as the side without rights reaches it; `None` where this process is no such side.
+pub fn apart() -> Option<Box<dyn Platform>> {
+    let apart = |asking: &Arc<Asking>| -> Box<dyn Platform> { Box::new(Apart::new(Arc::clone(asking))) };
+    KEYHOLDER.get().map(apart)
 }
 
 /// Divides this process where it runs as root for a person; to be called before anything else. The other side begins where this

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use super::line::{self, Beside};
 use super::wording::{ANSWER_BYTES_MOST, Answer, Named, QUESTION_BYTES_MOST, Question, Reading, Refusal};
-use crate::devices::linux::{BlockDevice, Linux};
+use crate::devices::linux::{BlockDevice, Linux, OwnRights};
 use crate::devices::{After, Claimed, Platform, PlatformError};
 use crate::drive::{Choice, Drive, NamedBy, Use};
 use crate::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
@@ -118,7 +118,7 @@ impl Keyholder {
         }
         let drive = self.find(named)?;
         let cleared = clear(drive, opened_by)?;
-        let device = self.linux.claim_device(&cleared).map_err(|error| Refusal::from(&error))?;
+        let device = self.linux.claim_device(&cleared, &OwnRights).map_err(|error| Refusal::from(&error))?;
         let theirs = device.handle().map_err(|error| Refusal::Open((&error).into()))?;
         self.next = self.next.wrapping_add(1);
         self.claims.insert(self.next, device);

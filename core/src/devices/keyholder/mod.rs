@@ -18,5 +18,5 @@ mod line;
 mod tests;
 mod wording;
 
-pub use division::{DivisionError, Side, divide, machine};
+pub use division::{DivisionError, Side, apart, divide, is_apart};
 pub use holder::Keyholder;

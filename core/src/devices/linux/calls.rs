@@ -1,6 +1,7 @@
 //! The calls that have no safe wrapper: the one place of `unsafe` in the project.
 #![allow(unsafe_code)]
 
+use std::ffi::c_void;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, FromRawFd, OwnedFd};
 use std::os::unix::process::CommandExt;
@@ -8,7 +9,7 @@ use std::process::Command;
 
 use nix::sys::signal::SigSet;
 use rustix::io::{FdFlags, fcntl_setfd};
-use rustix::ioctl::{Getter, NoArg, Opcode, ioctl, opcode};
+use rustix::ioctl::{Getter, Ioctl, IoctlOutput, NoArg, Opcode, ioctl, opcode};
 use rustix::mm::{Advice, madvise};
 use rustix::process::{Signal, set_parent_process_death_signal};
 use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set, set_no_new_privs};
@@ -21,6 +22,8 @@ const READ_TABLE: Opcode = opcode::none(0x12, 95);
 const DISK_SEQUENCE: Opcode = opcode::read::<u64>(0x12, 128);
 /// Stop the unit and eject its medium: `CDROMEJECT`, linux/cdrom.h, which disks understand as well.
 const EJECT: Opcode = 0x5309;
+/// Let the medium out: `SCSI_IOCTL_DOORUNLOCK`, scsi/scsi_ioctl.h.
+const UNLOCK: Opcode = 0x5381;
 
 /// Has the kernel read the partition table of the open disk again.
 pub(super) fn read_table(disk: impl AsFd) -> io::Result<()> {
@@ -34,10 +37,37 @@ pub(super) fn disk_sequence(disk: impl AsFd) -> io::Result<u64> {
     Ok(unsafe { ioctl(disk, Getter::<DISK_SEQUENCE, u64>::new()) }?)
 }
 
-/// Stops the open disk so that it can be pulled out.
+/// Stops the open disk so that it can be pulled out. The kernel keeps it locked as long as it is open.
 pub(super) fn eject(disk: impl AsFd) -> io::Result<()> {
+    // SAFETY: SCSI_IOCTL_DOORUNLOCK takes no argument and touches no memory of this process.
+    let unlocked = unsafe { ioctl(&disk, Telling::<UNLOCK>) };
     // SAFETY: CDROMEJECT takes no argument and touches no memory of this process.
-    Ok(unsafe { ioctl(disk, NoArg::<EJECT>::new()) }?)
+    match unsafe { ioctl(&disk, Telling::<EJECT>) }? {
+        0 => Ok(()),
+        // Of a SCSI disk it is told by a number above zero that it refused.
+        told => Err(unlocked.err().map_or_else(|| io::Error::other(format!("it refuses ({told:#x})")), Into::into)),
+    }
+}
+
+/// A call without an argument that answers with a number.
+struct Telling<const OPCODE: Opcode>;
+
+// SAFETY: the call that it stands for gets no pointer, so that the kernel touches no memory of this process.
+unsafe impl<const OPCODE: Opcode> Ioctl for Telling<OPCODE> {
+    type Output = IoctlOutput;
+    const IS_MUTATING: bool = false;
+
+    fn opcode(&self) -> Opcode {
+        OPCODE
+    }
+
+    fn as_ptr(&mut self) -> *mut c_void {
+        std::ptr::null_mut()
+    }
+
+    unsafe fn output_from_ptr(told: IoctlOutput, _: *mut c_void) -> rustix::io::Result<IoctlOutput> {
+        Ok(told)
+    }
 }
 
 /// Asks for large pages behind a buffer: a drive's controller is told of few places in place of many.

@@ -4,12 +4,12 @@ use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{FileExt, MetadataExt};
-use std::path::Path;
 
 use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
 use rustix::io::Errno;
 use rustix::mount::UnmountFlags;
 
+use crate::devices::linux::stack::Removable;
 use crate::devices::linux::{calls, stack};
 use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, PlatformError};
 use crate::drive::{Drive, Tag};
@@ -24,7 +24,7 @@ pub(in crate::devices) struct BlockDevice {
 }
 
 /// Why a device could not be opened, in our words.
-pub(super) fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformError {
+pub(in crate::devices) fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformError {
     let (tag, path) = (drive.tag.clone(), drive.path.clone());
     match Errno::from_io_error(&source) {
         Some(Errno::ACCESS | Errno::PERM) => PlatformError::NoPermission { what, tag, path },
@@ -34,12 +34,46 @@ pub(super) fn opening(drive: &Drive, what: &'static str, source: io::Error) -> P
     }
 }
 
-/// Unmounts one volume of a drive.
-pub(super) fn unmount(drive: &Drive, at: &Path) -> Result<(), PlatformError> {
-    rustix::mount::unmount(at, UnmountFlags::empty()).map_err(|error| match error {
-        Errno::ACCESS | Errno::PERM => opening(drive, "unmount", error.into()),
-        _ => PlatformError::Unmount { tag: drive.tag.clone(), at: at.shown(), source: error.into(), by: Vec::new() },
-    })
+/// Who unmounts and opens for a claim.
+pub(in crate::devices) trait Claiming {
+    /// Whether the drive may be opened for writing at all; nothing is kept open, and nobody is asked.
+    fn may_write(&self, drive: &Drive) -> Result<(), PlatformError>;
+
+    /// Unmounts one volume of a drive.
+    fn unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError>;
+
+    /// Opens a drive for writing by this process alone.
+    fn open_alone(&self, drive: &Drive) -> Result<BlockDevice, PlatformError>;
+}
+
+/// By this process's own rights.
+pub(in crate::devices) struct OwnRights;
+
+impl Claiming for OwnRights {
+    fn may_write(&self, drive: &Drive) -> Result<(), PlatformError> {
+        BlockDevice::with(drive, OFlags::RDWR).map(drop).map_err(|error| opening(drive, WRITE, error))
+    }
+
+    fn unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError> {
+        rustix::mount::unmount(&volume.at, UnmountFlags::empty()).map_err(|error| match error {
+            Errno::ACCESS | Errno::PERM => opening(drive, "unmount", error.into()),
+            _ => not_unmounted(drive, volume, error.into()),
+        })
+    }
+
+    fn open_alone(&self, drive: &Drive) -> Result<BlockDevice, PlatformError> {
+        // On a block device EXCL keeps out mounts and others that ask for the same.
+        let device = BlockDevice::with(drive, OFlags::RDWR | OFlags::EXCL);
+        device.map_err(|error| opening(drive, WRITE, error))?.locked(drive)
+    }
+}
+
+/// What a claim is for, as errors have it.
+pub(in crate::devices) const WRITE: &str = "write to";
+
+/// A volume stays mounted.
+pub(in crate::devices) fn not_unmounted(drive: &Drive, volume: &Removable, source: io::Error) -> PlatformError {
+    PlatformError::Unmount { tag: drive.tag.clone(), at: volume.at.shown(), source, by: Vec::new() }
 }
 
 impl BlockDevice {
@@ -48,19 +82,11 @@ impl BlockDevice {
         Self::with(drive, OFlags::RDONLY).map_err(|error| opening(drive, "read", error))
     }
 
-    /// Opens a drive for writing by this process alone.
-    pub(super) fn claim(drive: &Drive) -> Result<Self, PlatformError> {
-        let fail = |error| opening(drive, "write to", error);
-        // On a block device EXCL keeps out mounts and others that ask for the same.
-        let device = Self::with(drive, OFlags::RDWR | OFlags::EXCL).map_err(fail)?;
-        // The lock keeps the device manager from probing and mounting meanwhile.
-        flock(&device.file, FlockOperation::NonBlockingLockExclusive).map_err(|error| fail(error.into()))?;
-        Ok(device)
-    }
-
-    /// Whether the drive may be opened for writing at all; nothing is kept open.
-    pub(super) fn may_write(drive: &Drive) -> Result<(), PlatformError> {
-        Self::with(drive, OFlags::RDWR).map(drop).map_err(|error| opening(drive, "write to", error))
+    /// Locked, which keeps the device manager from probing and mounting meanwhile.
+    pub(in crate::devices) fn locked(self, drive: &Drive) -> Result<Self, PlatformError> {
+        let locked = flock(&self.file, FlockOperation::NonBlockingLockExclusive);
+        locked.map_err(|error| opening(drive, WRITE, error.into()))?;
+        Ok(self)
     }
 
     /// Whether this is the device with the number `major:minor`.
@@ -156,5 +182,46 @@ impl Claimed for BlockDevice {
                 calls::eject(&self.file).map_err(|source| PlatformError::Eject { tag: self.tag.clone(), source })
             }
         }
+    }
+}
+
+/// A drive that somebody else opened, and takes back.
+pub(in crate::devices) struct Lent<L> {
+    pub device: BlockDevice,
+    pub lender: L,
+}
+
+/// Who takes back a drive that was lent for writing.
+pub(in crate::devices) trait Lender: Send + Sync {
+    fn take_back(self, device: BlockDevice, after: After) -> Result<(), PlatformError>;
+}
+
+impl<L: Lender> DriveIo for Lent<L> {
+    fn bytes(&self) -> u64 {
+        self.device.bytes()
+    }
+
+    fn sector_bytes(&self) -> u32 {
+        self.device.sector_bytes()
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), DriveFault> {
+        self.device.read_at(at, into)
+    }
+}
+
+impl<L: Lender> DriveWrite for Lent<L> {
+    fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        self.device.write_at(at, from)
+    }
+
+    fn flush(&self) -> Result<(), DriveFault> {
+        self.device.flush()
+    }
+}
+
+impl<L: Lender> Claimed for Lent<L> {
+    fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
+        self.lender.take_back(self.device, after)
     }
 }

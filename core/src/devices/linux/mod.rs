@@ -18,13 +18,14 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{Access, Advice, access, fadvise};
 
 use crate::bytes::ReadAt;
-use crate::devices::{Claimed, DriveIo, Located, Platform, PlatformError};
+use crate::devices::{Claimed, DriveIo, Located, Opening, Platform, PlatformError};
 use crate::drive::{Bus, Drive, Holds, Link, Partition, Tag, Volume, is_reader, share_uses};
 use crate::guard::Cleared;
 use crate::{contents, machine};
 pub(crate) use calls::end_with_this_thread;
 pub(super) use calls::{advise_large_pages, lay_down_rights, taken_over};
-pub(super) use claim::BlockDevice;
+pub(super) use claim::{BlockDevice, Claiming, Lender, Lent, OwnRights, WRITE, not_unmounted};
+pub(super) use stack::Removable;
 use stack::Stack;
 use sysfs::Disk;
 
@@ -333,11 +334,11 @@ impl Platform for Linux {
         Ok(disks.into_iter().map(|name| self.dev.join(name).to_string_lossy().into_owned()).collect())
     }
 
-    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
+    fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {
         match access(&*drive.path, Access::READ_OK | Access::WRITE_OK) {
             // A write-protected drive is the guard's business.
-            Ok(()) | Err(rustix::io::Errno::ROFS) => Ok(()),
-            Err(error) => Err(claim::opening(drive, "write to", error.into())),
+            Ok(()) | Err(rustix::io::Errno::ROFS) => Ok(Opening::Own),
+            Err(error) => Err(claim::opening(drive, WRITE, error.into())),
         }
     }
 
@@ -350,25 +351,25 @@ impl Platform for Linux {
     }
 
     fn claim(&self, cleared: Cleared) -> Result<Box<dyn Claimed>, PlatformError> {
-        Ok(Box::new(self.claim_device(&cleared)?))
+        Ok(Box::new(self.claim_device(&cleared, &OwnRights)?))
     }
 }
 
 impl Linux {
-    /// The claim, as [`Platform::claim`] has it.
-    pub(super) fn claim_device(&self, cleared: &Cleared) -> Result<BlockDevice, PlatformError> {
+    /// The claim, as [`Platform::claim`] has it, by whoever's rights.
+    pub(super) fn claim_device(&self, cleared: &Cleared, by: &dyn Claiming) -> Result<BlockDevice, PlatformError> {
         let drive = cleared.drive();
         // What can be found out without unmounting anything comes first.
         self.is_still_there(drive)?;
-        BlockDevice::may_write(drive)?;
+        by.may_write(drive)?;
         let stack = self.stack()?;
-        let mut by = self.openers_of(&stack, drive);
-        by.retain(|program| !cleared.opened_by().contains(program));
-        if !by.is_empty() {
-            return Err(PlatformError::Held { tag: drive.tag.clone(), path: drive.path.clone(), by });
+        let mut held_by = self.openers_of(&stack, drive);
+        held_by.retain(|program| !cleared.opened_by().contains(program));
+        if !held_by.is_empty() {
+            return Err(PlatformError::Held { tag: drive.tag.clone(), path: drive.path.clone(), by: held_by });
         }
         let mut unmounted = Vec::new();
-        let claimed = self.claim_unmounted(drive, &stack, &mut unmounted);
+        let claimed = self.claim_unmounted(drive, &stack, by, &mut unmounted);
         claimed.map_err(|error| match unmounted.is_empty() {
             true => error,
             false => PlatformError::AfterUnmount { at: unmounted, came_to: Box::new(error) },
@@ -392,14 +393,16 @@ impl Linux {
         &self,
         drive: &Drive,
         stack: &Stack,
+        by: &dyn Claiming,
         unmounted: &mut Vec<String>,
     ) -> Result<BlockDevice, PlatformError> {
-        for at in stack.removable_mounts_of(&drive.path, &self.dev) {
-            claim::unmount(drive, &at).map_err(|error| self.with_users(error, stack, |path| path.starts_with(&at)))?;
-            unmounted.push(at.to_string_lossy().into_owned());
+        for volume in stack.removable_mounts_of(&drive.path, &self.dev) {
+            let done = by.unmount(drive, &volume);
+            done.map_err(|error| self.with_users(error, stack, |path| path.starts_with(&volume.at)))?;
+            unmounted.push(volume.at.to_string_lossy().into_owned());
         }
         let is_of_drive = |path: &Path| path.to_str().is_some_and(|path| path.starts_with(&drive.path));
-        let device = BlockDevice::claim(drive).map_err(|error| self.with_users(error, stack, is_of_drive))?;
+        let device = by.open_alone(drive).map_err(|error| self.with_users(error, stack, is_of_drive))?;
         self.is_still(&device, drive)?;
         Ok(device)
     }

@@ -37,6 +37,14 @@ pub(super) struct Mount {
     elsewhere: Option<String>,
 }
 
+/// A volume that the desktop mounted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(in crate::devices) struct Removable {
+    /// What it lies on, as whoever mounted it says.
+    pub device: PathBuf,
+    pub at: PathBuf,
+}
+
 #[derive(Clone, Debug, Default)]
 struct Device {
     name: String,
@@ -211,12 +219,12 @@ impl Stack {
         self.own_mounts().find(|mount| mount.device == device || self.by_path(&mount.source) == Some(device))
     }
 
-    /// Where the desktop mounted volumes of the disk at `path`, the latest first.
-    pub(super) fn removable_mounts_of(&self, path: &str, dev: &Path) -> Vec<PathBuf> {
+    /// What the desktop mounted of the disk at `path` and where, the latest first.
+    pub(super) fn removable_mounts_of(&self, path: &str, dev: &Path) -> Vec<Removable> {
         let Some(name) = Path::new(path).strip_prefix(dev).ok().and_then(Path::to_str) else { return Vec::new() };
         let on_disk = self.own_mounts().filter(|mount| self.disks_under_mount(mount).contains(name));
         let removable = on_disk.filter(|mount| matches!(use_of(mount, 1), Use::Removable { .. }));
-        removable.rev().map(|mount| mount.at.clone()).collect()
+        removable.rev().map(|mount| Removable { device: mount.source.clone(), at: mount.at.clone() }).collect()
     }
 
     /// Overlays that may hold any volume, in words: a layer that is named from where the overlay was made can't be found.

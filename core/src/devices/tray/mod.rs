@@ -17,7 +17,9 @@ use medium::Medium;
 use sockets::Sockets;
 
 use crate::bytes::Part;
-use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Platform, PlatformError, mount_point};
+use crate::devices::{
+    After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Opening, Platform, PlatformError, mount_point,
+};
 use crate::drive::{Bus, Drive, Holds, Link, Partition, Saying, Surface, Tag, Use, Volume, is_reader, share_uses};
 use crate::guard::Cleared;
 use crate::machine::ImageFile;
@@ -186,13 +188,13 @@ impl Platform for Tray {
         Ok(self.spec_of(drive)?.opened_by.iter().cloned().collect())
     }
 
-    fn may_claim(&self, drive: &Drive) -> Result<(), PlatformError> {
+    fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {
         let spec = self.spec_of(drive)?;
-        let refused = |source| opening(drive, "write to", source);
-        match std::fs::symlink_metadata(self.backing(&spec.name)) {
-            Ok(_) => self.open_backing(spec, OpenOptions::new().write(true)).map(drop).map_err(refused),
-            Err(_) => tempfile::tempfile_in(&self.folder).map(drop).map_err(refused),
-        }
+        let opened = match std::fs::symlink_metadata(self.backing(&spec.name)) {
+            Ok(_) => self.open_backing(spec, OpenOptions::new().write(true)).map(drop),
+            Err(_) => tempfile::tempfile_in(&self.folder).map(drop),
+        };
+        opened.map(|()| Opening::Own).map_err(|source| opening(drive, "write to", source))
     }
 
     fn open(&self, drive: &Drive) -> Result<Box<dyn DriveIo>, PlatformError> {

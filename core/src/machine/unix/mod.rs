@@ -1,5 +1,6 @@
 //! A system of the Unix kind: what it is asked about files, terminals and rights.
 
+mod awake;
 mod beside;
 mod cage;
 mod person;
@@ -13,6 +14,7 @@ use std::path::Path;
 
 use rustix::fs::OFlags;
 
+pub use awake::{Awake, stay_awake};
 pub use beside::{Channel, HandedOver, find_program};
 pub use cage::{confine, is_confined};
 pub use person::{home_of_this, host_name, logged_in, person, person_name};
