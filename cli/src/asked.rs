@@ -101,6 +101,35 @@ impl Command {
         }
     }
 
+    /// Whether it looks for drives without opening one for long.
+    pub(crate) fn lists_drives(&self) -> bool {
+        match self {
+            Self::Drives { .. } | Self::Station(_) => true,
+            #[cfg(feature = "demo")]
+            Self::Demo { .. } => true,
+            _ => false,
+        }
+    }
+
+    /// Whether anything is kept of what it does.
+    pub(crate) fn keeps_records(&self) -> bool {
+        !matches!(
+            self,
+            Self::Inspect { .. } | Self::Drives { .. } | Self::Contents { .. } | Self::Settings | Self::Manual { .. }
+        )
+    }
+
+    /// Whether it may run programs of the system, or put files aside for a moment.
+    pub(crate) fn needs_scratch(&self) -> bool {
+        match self {
+            Self::Write(_) | Self::Unpack(_) | Self::Reclaim(_) | Self::Rehearse(_) | Self::Station(_) => true,
+            Self::Fetch(fetch) => fetch.straight_to.is_some() || fetch.hand_over.is_some(),
+            #[cfg(feature = "demo")]
+            Self::Demo { .. } => true,
+            _ => false,
+        }
+    }
+
     /// Whether a drive may be opened by it while a person waits at the terminal. A station draws on that all the while.
     pub(crate) fn opens_drives(&self) -> bool {
         match self {

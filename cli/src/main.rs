@@ -5,6 +5,7 @@
 mod asked;
 mod commands;
 mod completing;
+mod confining;
 mod exit;
 mod live;
 mod near;
@@ -22,13 +23,14 @@ use anstream::ColorChoice;
 use clap::Parser;
 use pyrotyp_core::devices::disk_service;
 use pyrotyp_core::devices::keyholder::{self, Side};
-use pyrotyp_core::machine::{self, Network};
+use pyrotyp_core::machine;
 use pyrotyp_core::stop::Cancel;
 
 use tracing::Level;
 
 use asked::{Asked, Command, Common, OutputFor, When};
 use commands::drives::Listing;
+use confining::confine;
 use exit::{Exit, Failure, chain, plain};
 use out::failed;
 use session::preferences::Preferences;
@@ -64,8 +66,6 @@ fn begin(asked: &Asked) -> Result<Exit, Failure> {
     if asked.command.opens_drives() && asked.common.tray.is_none() {
         disk_service::prepare_questions();
     }
-    let network = if asked.command.uses_network() { Network::Used } else { Network::Unused };
-    let confined = machine::confine(network);
     let preferences = Preferences::of(&asked.common);
     // Settings that can't be used are told by the commands that stand on them.
     match preferences.map_or(When::Auto, |preferences| preferences.color.value) {
@@ -77,22 +77,17 @@ fn begin(asked: &Asked) -> Result<Exit, Failure> {
         // Each piece that is read or written makes the log long.
         log::begin(file, if asked.common.verbose { Level::TRACE } else { Level::DEBUG })?;
     }
-    if let Err(error) = &confined {
-        unconfined(&asked.common, &plain(error));
+    for left in confine(asked) {
+        tracing::debug!(left, "not given up");
+        if asked.common.verbose {
+            out::say(&asked.common, &format!("{left}\n"));
+        }
     }
     let cancel = Cancel::new();
     machine::stop_when_told(&cancel, Exit::Stopped as i32).map_err(|error| {
         Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again")
     })?;
     Ok(run(asked, &cancel))
-}
-
-/// On old kernels, and on processors for which there is no filter, it goes on all the same.
-fn unconfined(common: &Common, why: &str) {
-    tracing::debug!(why, "no call of the system is refused to this process");
-    if common.verbose {
-        out::say(common, &format!("this system lets nothing be refused to a process: {why}\n"));
-    }
 }
 
 /// Rings where that is wanted: by option always, by the settings after what took long.

@@ -122,7 +122,7 @@ fn fit_for_all(path: &Path, inspection: &Inspection) -> Result<(), Failure> {
     }
 }
 
-fn read_plan(file: &Path) -> Result<StationPlan, Failure> {
+pub(crate) fn read_plan(file: &Path) -> Result<StationPlan, Failure> {
     let fail = |why: String| {
         let text = format!("{} is no plan that can be used: {why}", file.shown());
         Failure::new(Exit::Usage, text, "docs/station.md says what belongs in it")

@@ -70,6 +70,7 @@ impl Preferences {
                 from: SettingOrigin::Default,
                 place: None,
             },
+            SettingRow { key: "fenced", value: json!(machine::is_fenced()), from: SettingOrigin::Default, place: None },
             state.row("state", json!(state.value.as_ref().map(|folder| folder.to_string_lossy()))),
         ]
     }

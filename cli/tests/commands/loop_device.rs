@@ -27,7 +27,7 @@ impl Drop for Loop {
     }
 }
 
-fn tag_of(bench: &Bench, path: &str) -> String {
+pub(crate) fn tag_of(bench: &Bench, path: &str) -> String {
     let listed = bench.command("drives --all --json").output().unwrap();
     let drives: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap();
     let drive = drives.as_array().unwrap().iter().find(|drive| drive["path"] == path).unwrap();

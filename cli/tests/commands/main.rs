@@ -7,6 +7,7 @@ mod bench;
 mod check;
 mod compare;
 mod demo;
+mod disk_service;
 mod drives;
 mod fetch;
 mod gauge;

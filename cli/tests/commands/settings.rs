@@ -36,6 +36,7 @@ fn what_holds_is_shown_with_where_it_came_from() {
     "eject" = false, "default"
     "bell" = false, "default"
     "confined" = true, "default"
+    "fenced" = true, "default"
     "state" = "notes", "option"
 
     "protect" = ["AGCHS"], "file"
@@ -44,6 +45,7 @@ fn what_holds_is_shown_with_where_it_came_from() {
     "eject" = true, "file"
     "bell" = true, "file"
     "confined" = true, "default"
+    "fenced" = true, "default"
     "state" = "[BENCH]/.local/state/pyrotyp", "default"
 
     "protect" = ["AGCHS"], "file"
@@ -52,11 +54,17 @@ fn what_holds_is_shown_with_where_it_came_from() {
     "eject" = true, "file"
     "bell" = false, "option"
     "confined" = true, "default"
+    "fenced" = true, "default"
     "state" = "/srv/state/pyrotyp", "environment"
     "#);
     // Each key is documented, and nothing else is one.
     let page = include_str!("../../../docs/settings.md");
-    for row in file.as_array().unwrap().iter().filter(|row| row["key"] != "state" && row["key"] != "confined") {
+    for row in file
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|row| !["state", "confined", "fenced"].contains(&row["key"].as_str().unwrap()))
+    {
         assert!(page.contains(&format!("| `{}` |", row["key"].as_str().unwrap())), "{row}");
     }
     assert_eq!(page.matches("\n| `").count(), 5);

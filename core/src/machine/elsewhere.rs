@@ -116,6 +116,27 @@ pub fn confine(_network: Network) -> io::Result<()> {
     unknown()
 }
 
+/// Nothing is out of reach here.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn fence(_places: &Places) -> io::Result<()> {
+    unknown()
+}
+
+/// Whether anything is out of reach: never here.
+pub fn is_fenced() -> bool {
+    false
+}
+
+/// Nothing is limited here.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn limit(_errand: Errand) -> io::Result<()> {
+    unknown()
+}
+
 /// Whether anything is refused: never here.
 pub fn is_confined() -> bool {
     false

@@ -7,10 +7,11 @@
 pub mod clock;
 #[cfg(not(all(unix, not(no_system))))]
 mod elsewhere;
+mod errand;
 mod file;
 mod image_file;
-mod network;
 mod person;
+mod places;
 mod sparse;
 #[cfg(all(unix, not(no_system)))]
 mod unix;
@@ -20,18 +21,19 @@ use elsewhere as system;
 #[cfg(all(unix, not(no_system)))]
 use unix as system;
 
+pub use errand::{Errand, Network};
 pub use file::{
     Existing, FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular,
     own_files_in, put_file, read_own, read_regular, remove_own, stamps_in,
 };
 pub use image_file::ImageFile;
-pub use network::Network;
 pub use person::{Person, PersonError};
+pub use places::Places;
 pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
-    Awake, Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, confine, file_number, find_program, forget_typed,
-    free_bytes, has_one_name, home_of_this, host_name, is_confined, is_root, logged_in, person_name, share_bytes,
-    stay_awake, stop_when_told, terminal, written_by,
+    Awake, Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, confine, fence, file_number, find_program,
+    forget_typed, free_bytes, has_one_name, home_of_this, host_name, is_confined, is_fenced, is_root, limit, logged_in,
+    person_name, share_bytes, stay_awake, stop_when_told, terminal, written_by,
 };
 #[cfg(all(unix, not(no_system)))]
 pub use unix::person;

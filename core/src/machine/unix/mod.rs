@@ -3,6 +3,8 @@
 mod awake;
 mod beside;
 mod cage;
+mod fence;
+mod limits;
 mod person;
 mod program;
 mod sparse;
@@ -17,6 +19,8 @@ use rustix::fs::OFlags;
 pub use awake::{Awake, stay_awake};
 pub use beside::{Channel, HandedOver, find_program};
 pub use cage::{confine, is_confined};
+pub use fence::{fence, is_fenced};
+pub use limits::limit;
 pub use person::{home_of_this, host_name, logged_in, person, person_name};
 pub use program::{KeyByKey, ROOT_PROGRAM, stop_when_told, terminal};
 pub use sparse::written_by;

@@ -1,0 +1,70 @@
+//! Where a command may read and write.
+
+use std::path::{Path, PathBuf};
+
+/// Most files of a folder that are named one by one.
+const FILES_MOST: usize = 4000;
+
+/// Files and folders that a command needs; a folder stands for all that is below it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Places {
+    /// What may be read.
+    pub read: Vec<PathBuf>,
+    /// Folders whose names may be listed.
+    pub listed: Vec<PathBuf>,
+    /// What may be read, made, changed and removed.
+    pub written: Vec<PathBuf>,
+}
+
+impl Places {
+    /// A file that was named, and the files beside it, such as lists and signatures; of those whose names begin with a dot, none.
+    pub fn read_beside(&mut self, file: &Path) {
+        // A link lies in one folder, and what it leads to in another.
+        for file in [Some(file.to_owned()), file.canonicalize().ok()].into_iter().flatten() {
+            let folder = match file.parent() {
+                Some(folder) if folder != Path::new("") => folder.to_owned(),
+                _ => PathBuf::from("."),
+            };
+            self.read_files_in(&folder);
+            self.read.push(file);
+        }
+    }
+
+    /// The files of a folder, and none of its folders.
+    pub fn read_files_in(&mut self, folder: &Path) {
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        let files = entries.filter(|entry| {
+            // What a link leads to may be anything.
+            let is_file = entry.file_type().is_ok_and(|kind| kind.is_file());
+            is_file && !entry.file_name().as_encoded_bytes().starts_with(b".")
+        });
+        self.read.extend(files.take(FILES_MOST).map(|entry| entry.path()));
+        self.listed.push(folder.to_owned());
+    }
+
+    /// A folder to be written, or where it is to be made.
+    pub fn write_below(&mut self, folder: &Path) {
+        let absolute = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
+        self.written.extend(absolute.ancestors().find(|folder| folder.is_dir()).map(Path::to_owned));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn beside_a_file_are_files_and_a_new_folder_is_made_where_one_is() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        ["a.iso", "SHA256SUMS", ".netrc"].iter().for_each(|name| std::fs::write(at(name), name).unwrap());
+        std::fs::create_dir(at("folder")).unwrap();
+        let mut places = Places::default();
+        places.read_beside(&at("a.iso"));
+        let names: std::collections::BTreeSet<_> = places.read.iter().filter_map(|path| path.file_name()).collect();
+        assert_eq!(names.into_iter().collect::<Vec<_>>(), ["SHA256SUMS", "a.iso"]);
+        assert_eq!(places.listed[0], folder.path());
+        places.write_below(&at("folder/new/newer"));
+        assert_eq!(places.written, [at("folder")]);
+    }
+}
