@@ -986,7 +986,7 @@ def a_person_without_rights_asks_the_disk_service(bench: Bench) -> None:
         pkill udisksd; pkill polkitd; pkill dbus-daemon; kill -0 $job && echo "the service is gone"
         wait $job; echo "without a service: $?"
         echo "left: $(cat /sys/block/${LAB_DEV_stick##*/}/size)"
-        eject -t $LAB_DEV_stick
+        eject -t $LAB_DEV_stick; udevadm settle
         as_person write $DESKTOP --to $stick $again; echo "no service: $?"
         chgrp 6 $LAB_DEV_stick; chmod 660 $LAB_DEV_stick
         as_member write $DESKTOP --to $stick $again --eject; echo "member: $?"

@@ -103,20 +103,31 @@ impl Command {
 
     /// Whether it looks for drives without opening one for long.
     pub(crate) fn lists_drives(&self) -> bool {
+        matches!(self, Self::Drives { .. } | Self::Station(_))
+    }
+
+    /// Whether what is on a drive is what is asked for.
+    pub(crate) fn reads_drives(&self) -> bool {
         match self {
-            Self::Drives { .. } | Self::Station(_) => true,
-            #[cfg(feature = "demo")]
-            Self::Demo { .. } => true,
+            Self::Contents { .. } | Self::Compare { .. } | Self::Save(_) | Self::Rehearse(_) => true,
+            Self::Gauge(gauge) => gauge.read,
             _ => false,
         }
     }
 
     /// Whether anything is kept of what it does.
     pub(crate) fn keeps_records(&self) -> bool {
-        !matches!(
-            self,
-            Self::Inspect { .. } | Self::Drives { .. } | Self::Contents { .. } | Self::Settings | Self::Manual { .. }
-        )
+        match self {
+            Self::Inspect { .. }
+            | Self::Drives { .. }
+            | Self::Contents { .. }
+            | Self::Settings
+            | Self::Manual { .. } => false,
+            // It has a bench of its own.
+            #[cfg(feature = "demo")]
+            Self::Demo { .. } => false,
+            _ => true,
+        }
     }
 
     /// Whether it may run programs of the system, or put files aside for a moment.

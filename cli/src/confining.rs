@@ -1,58 +1,61 @@
 //! What this process gives up before its command begins, by what it was asked: calls of the system, files, memory and time.
 
+use std::io;
 use std::path::Path;
 
-use pyrotyp_core::devices::keyholder;
-use pyrotyp_core::machine::{self, Errand, Network, Places};
+use pyrotyp_core::devices::keyholder::{self, SystemDrives};
+use pyrotyp_core::machine::{self, NamedPlaces, Network, Workload};
 
 use crate::asked::{Against, Asked, Command, LedgerCommand, ShelfCommand};
 use crate::commands::station::read_plan;
-use crate::exit::plain;
+use crate::exit::{Exit, Failure, chain, plain};
 use crate::session::folders::{state_folder, variable};
 use crate::session::settings_file;
 
 /// Variables by which a person names certificates of authorities.
 const CERTIFICATES: [&str; 2] = ["SSL_CERT_FILE", "SSL_CERT_DIR"];
 
+/// Becomes two processes where root itself asks for drives: one keeps the rights, and the other does what was asked. The status of the
+/// other, for the one that keeps them.
+pub(crate) fn divided(Asked { command, common }: &Asked) -> Result<Option<u8>, Failure> {
+    let has_drives = (command.opens_drives() || command.lists_drives()) && common.tray.is_none();
+    if !has_drives || !machine::is_root() || keyholder::is_apart() {
+        return Ok(None);
+    }
+    let system_drives = if command.reads_drives() { SystemDrives::Readable } else { SystemDrives::Closed };
+    let status = keyholder::divide_root(system_drives);
+    status.map(Some).map_err(|error| Failure::new(Exit::Refused, chain(&error), error.next_step()))
+}
+
 /// Gives it up, and tells what this system does not let be given up.
 pub(crate) fn confine(asked: &Asked) -> Vec<String> {
     let command = &asked.command;
-    let mut left = Vec::new();
-    if let Err(error) = machine::limit(errand(command)) {
-        left.push(format!("this system does not limit a process: {}", plain(&error)));
-    }
-    if is_root_with_drives(asked) {
-        left.push("root itself may unmount, and so reach every file: no folder is out of reach".to_owned());
-    } else if let Err(error) = machine::fence(&places(asked)) {
-        left.push(format!("this system puts no folder out of a process's reach: {}", plain(&error)));
-    }
     let network = if command.uses_network() { Network::Used } else { Network::Unused };
-    if let Err(error) = machine::confine(network) {
-        left.push(format!("this system lets nothing be refused to a process: {}", plain(&error)));
-    }
-    left
+    let rights = || if machine::is_root() { machine::keep_files_alone() } else { Ok(()) };
+    let steps: [(&str, &dyn Fn() -> io::Result<()>); 4] = [
+        ("does not limit a process", &|| machine::limit(workload(command))),
+        ("puts no folder out of a process's reach", &|| machine::fence(&places(asked))),
+        ("leaves root's process all its rights", &rights),
+        ("lets nothing be refused to a process", &|| machine::confine(network)),
+    ];
+    let done = steps.into_iter().map(|(what, step)| (what, step()));
+    done.filter_map(|(what, done)| Some(format!("this system {what}: {}", plain(&done.err()?)))).collect()
 }
 
-/// Who is fenced in can't unmount, and where root has no keyholder, nobody else does.
-fn is_root_with_drives(Asked { command, common }: &Asked) -> bool {
-    let has_drives = (command.opens_drives() || command.lists_drives()) && common.tray.is_none();
-    has_drives && machine::is_root() && !keyholder::is_apart()
-}
-
-fn errand(command: &Command) -> Errand {
+fn workload(command: &Command) -> Workload {
     match command {
-        Command::Inspect { .. } | Command::Contents { .. } | Command::Ledger(_) | Command::Settings => Errand::Looks,
-        Command::Rehearse(_) => Errand::Emulates,
+        Command::Inspect { .. } | Command::Contents { .. } | Command::Ledger(_) | Command::Settings => Workload::Looks,
+        Command::Rehearse(_) => Workload::Emulates,
         #[cfg(feature = "demo")]
-        Command::Demo { .. } => Errand::Emulates,
-        _ => Errand::Works,
+        Command::Demo { .. } => Workload::Emulates,
+        _ => Workload::Works,
     }
 }
 
 /// Where it may read and write.
-fn places(asked: &Asked) -> Places {
+fn places(asked: &Asked) -> NamedPlaces {
     let (command, common) = (&asked.command, &asked.common);
-    let mut places = Places { read: settings_file::folders(), ..Places::default() };
+    let mut places = NamedPlaces { read: settings_file::folders(), ..NamedPlaces::default() };
     if let Some(state) = state_folder(common) {
         if command.keeps_records() {
             // Where it can't be made, the command says so.
@@ -69,7 +72,7 @@ fn places(asked: &Asked) -> Places {
     places
 }
 
-fn of_command(command: &Command, places: &mut Places) {
+fn of_command(command: &Command, places: &mut NamedPlaces) {
     match command {
         Command::Inspect { images } => images.iter().for_each(|image| places.read_beside(image)),
         Command::Check { image, against } => {
@@ -115,10 +118,11 @@ fn of_command(command: &Command, places: &mut Places) {
                 }
             }
         }
-        Command::Ledger(ledger) => match &ledger.command {
-            Some(LedgerCommand::Report { into, .. } | LedgerCommand::Label { into, .. }) => places.write_below(into),
-            _ => {}
-        },
+        Command::Ledger(ledger) => {
+            if let Some(LedgerCommand::Report { into, .. } | LedgerCommand::Label { into, .. }) = &ledger.command {
+                places.write_below(into);
+            }
+        }
         Command::Manual { into } => places.write_below(into),
         #[cfg(feature = "demo")]
         Command::Demo { keep } => keep.iter().for_each(|folder| places.write_below(folder)),
@@ -131,7 +135,7 @@ fn of_command(command: &Command, places: &mut Places) {
     }
 }
 
-fn of_against(against: &Against, places: &mut Places) {
+fn of_against(against: &Against, places: &mut NamedPlaces) {
     let files = against.sums.iter().chain(&against.signature).chain(&against.key);
     files.for_each(|file| places.read_beside(file));
 }

@@ -30,7 +30,7 @@ use tracing::Level;
 
 use asked::{Asked, Command, Common, OutputFor, When};
 use commands::drives::Listing;
-use confining::confine;
+use confining::{confine, divided};
 use exit::{Exit, Failure, chain, plain};
 use out::failed;
 use session::preferences::Preferences;
@@ -55,6 +55,11 @@ fn main() -> ExitCode {
         Ok(asked) => asked,
         Err(error) => return ExitCode::from(slip::told(&error) as u8),
     };
+    match divided(&asked) {
+        Ok(None) => {}
+        Ok(Some(status)) => return ExitCode::from(status),
+        Err(failure) => return ExitCode::from(failed(&failure, asked.common.output_for()) as u8),
+    }
     let begun = Instant::now();
     let exit = begin(&asked).unwrap_or_else(|failure| failed(&failure, asked.common.output_for()));
     ring(&asked.common, begun.elapsed());

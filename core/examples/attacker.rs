@@ -7,13 +7,14 @@
 
 use std::fs::{self, File};
 use std::net::{TcpListener, UdpSocket};
+use std::os::unix::net::UnixDatagram;
 use std::process::ExitCode;
 
-use pyrotyp_core::devices::keyholder::{self, Side};
+use pyrotyp_core::devices::keyholder::{self, Side, SystemDrives};
 use pyrotyp_core::devices::{Platform, PlatformError, this_machine};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Use};
 use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
-use pyrotyp_core::machine::{self, Network};
+use pyrotyp_core::machine::{self, NamedPlaces, Network};
 use rustix::process::{Signal, getppid, kill_process};
 use rustix::thread::{Uid, set_thread_uid};
 
@@ -66,13 +67,25 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     }
+    if machine::is_root() && !keyholder::is_apart() {
+        return keyholder::divide_root(SystemDrives::Closed).map_or(ExitCode::FAILURE, ExitCode::from);
+    }
+    machine::fence(&NamedPlaces::default()).expect("this kernel has fences");
+    if machine::is_root() {
+        machine::keep_files_alone().expect("rights can be given up");
+    }
     machine::confine(Network::Unused).expect("this kernel has filters");
     tell_status();
+    got("the system's bus", UnixDatagram::unbound().is_ok() && machine::is_root());
+    if let Some(own) = std::env::args().nth(2) {
+        got("a file of the person's own", fs::read(&own).is_ok());
+        got("a change in a file of the person's own", fs::OpenOptions::new().append(true).open(&own).is_ok());
+    }
     got("a server", TcpListener::bind("127.0.0.1:0").is_ok());
     got("a way out", UdpSocket::bind("0.0.0.0:0").is_ok());
     got("/etc/shadow", fs::read("/etc/shadow").is_ok());
     got("a file in /etc", fs::write("/etc/pyrotyp-attacked", b"").is_ok());
-    got("root's identity", set_thread_uid(Uid::ROOT).is_ok());
+    got("root's identity", !machine::is_root() && set_thread_uid(Uid::ROOT).is_ok());
     got("the keyholder's end", getppid().is_some_and(|parent| kill_process(parent, Signal::KILL).is_ok()));
     let memory = getppid().map(|parent| format!("/proc/{}/mem", parent.as_raw_nonzero()));
     got("the keyholder's memory", memory.is_some_and(|memory| File::open(memory).is_ok()));

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::devices::keyholder::Keyholder;
+use pyrotyp_core::devices::keyholder::{Keyholder, SystemDrives};
 use pyrotyp_core::devices::linux::Linux;
 
 const BYTES: u64 = 1 << 20;
@@ -45,7 +45,7 @@ fn is_of(file: &File, path: &Path) -> bool {
 }
 
 fuzz_target!(|data: &[u8]| {
-    let mut keyholder = Keyholder::new(Linux::below(MACHINE.path()));
+    let mut keyholder = Keyholder::new(Linux::below(MACHINE.path()), SystemDrives::Closed);
     for said in data.split(|byte| *byte == b'\n') {
         let Some((_, file)) = keyholder.reply(said) else { return };
         let stick = MACHINE.path().join("dev/sdb");

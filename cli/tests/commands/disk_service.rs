@@ -155,6 +155,7 @@ impl Drive {
 
 type Action = (String, String, String, String, String, String, u32, u32, u32, HashMap<String, String>);
 
+#[expect(clippy::too_many_arguments, reason = "the call has as many")]
 #[interface(name = "org.freedesktop.PolicyKit1.Authority")]
 impl Rules {
     fn check_authorization(

@@ -2,6 +2,7 @@
 
 use std::fs::{self, File};
 use std::io::Read;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::thread::sleep;
@@ -82,6 +83,16 @@ fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
     send("-KILL", keyholder.id());
     keyholder.wait().unwrap();
     assert!(is_gone(worker));
+    // Root itself has no person behind it: the same, but for its name and what its own files need.
+    let mut keyholder = bench.command("drives --watch").stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    keyholder.stdout.as_mut().unwrap().read_exact(&mut [0]).unwrap();
+    let status = fs::read_to_string(format!("/proc/{}/status", child_of(keyholder.id()))).unwrap();
+    let line = |key: &str, value: &str| status.lines().any(|line| line.starts_with(key) && line.ends_with(value));
+    let files_alone = "\t0000000000000006";
+    assert!(line("CapEff", files_alone) && line("CapPrm", files_alone) && line("CapBnd", files_alone), "{status}");
+    assert!(line("NoNewPrivs", "\t1") && line("Seccomp:", "\t2"), "{status}");
+    send("-TERM", keyholder.id());
+    assert_eq!(keyholder.wait().unwrap().code(), Some(0));
     let unknown = bench.tell(&bench.command("drives").env("SUDO_UID", "4040404").output().unwrap());
     assert!(unknown.starts_with("exit 5") && unknown.contains("the system knows no such user"), "{unknown}");
 }
@@ -99,17 +110,30 @@ fn a_parser_that_was_taken_over_gets_nothing() {
     File::create(&backing).unwrap().set_len(16 << 20).unwrap();
     let device = Loop::over(&backing);
     let attacker = Path::new(bench.command("").get_program()).with_file_name("examples").join("attacker");
-    let done = as_person(Command::new(attacker).arg(&device.0)).output().unwrap();
-    let told = String::from_utf8(done.stdout).unwrap();
-    assert!(done.status.success(), "{told} {}", String::from_utf8_lossy(&done.stderr));
-    assert!(!told.contains("GOT"), "{told}");
-    assert!(
-        told.contains("nothing: a way out")
-            && told.contains("nothing: /etc/shadow")
-            && told.contains("nothing: an endless name"),
-        "{told}"
-    );
-    assert!(!told.contains("\n0 drives that") && told.contains("to be written"), "{told}");
-    assert!(told.contains(&format!("open: {}, which may be read", device.0)), "{told}");
+    // The person's own, and nothing that was asked for.
+    let own = bench.path("own");
+    fs::write(&own, "a key").unwrap();
+    std::os::unix::fs::chown(&own, Some(65534), Some(65534)).unwrap();
+    fs::set_permissions(bench.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+    let attack = || {
+        let mut command = Command::new(&attacker);
+        command.arg(&device.0).arg(&own);
+        command
+    };
+    for is_for_person in [true, false] {
+        let mut command = attack();
+        if is_for_person {
+            as_person(&mut command);
+        }
+        let done = command.output().unwrap();
+        let told = String::from_utf8(done.stdout).unwrap();
+        assert!(done.status.success(), "{told} {}", String::from_utf8_lossy(&done.stderr));
+        assert!(!told.contains("GOT"), "{told}");
+        for tried in ["a way out", "/etc/shadow", "an endless name", "a change in a file of the person's own"] {
+            assert!(told.contains(&format!("nothing: {tried}")), "{told}");
+        }
+        assert!(!told.contains("\n0 drives that") && told.contains("to be written"), "{told}");
+        assert!(told.contains(&format!("open: {}, which may be read", device.0)), "{told}");
+    }
     assert!(!Path::new("/etc/pyrotyp-attacked").exists());
 }

@@ -8,9 +8,10 @@ use std::time::Duration;
 
 use crate::stop::Cancel;
 
-use super::network::Network;
 use super::person::Person;
+use super::places::NamedPlaces;
 use super::sparse::{ProgramError, ProgramRun, WrittenStretch};
+use super::workload::{Network, Workload};
 
 fn unknown<T>() -> io::Result<T> {
     Err(io::Error::new(io::ErrorKind::Unsupported, "this system can't be asked for that"))
@@ -120,7 +121,7 @@ pub fn confine(_network: Network) -> io::Result<()> {
 ///
 /// # Errors
 /// Always: nobody knows how to ask for it.
-pub fn fence(_places: &Places) -> io::Result<()> {
+pub fn fence(_places: &NamedPlaces) -> io::Result<()> {
     unknown()
 }
 
@@ -133,7 +134,15 @@ pub fn is_fenced() -> bool {
 ///
 /// # Errors
 /// Always: nobody knows how to ask for it.
-pub fn limit(_errand: Errand) -> io::Result<()> {
+pub fn limit(_workload: Workload) -> io::Result<()> {
+    unknown()
+}
+
+/// Nothing is given up here.
+///
+/// # Errors
+/// Always: nobody knows how to ask for it.
+pub fn keep_files_alone() -> io::Result<()> {
     unknown()
 }
 

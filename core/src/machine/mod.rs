@@ -7,7 +7,7 @@
 pub mod clock;
 #[cfg(not(all(unix, not(no_system))))]
 mod elsewhere;
-mod errand;
+
 mod file;
 mod image_file;
 mod person;
@@ -15,25 +15,28 @@ mod places;
 mod sparse;
 #[cfg(all(unix, not(no_system)))]
 mod unix;
+mod workload;
 
 #[cfg(not(all(unix, not(no_system))))]
 use elsewhere as system;
 #[cfg(all(unix, not(no_system)))]
 use unix as system;
 
-pub use errand::{Errand, Network};
 pub use file::{
     Existing, FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular,
     own_files_in, put_file, read_own, read_regular, remove_own, stamps_in,
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonError};
-pub use places::Places;
+pub use places::NamedPlaces;
 pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
     Awake, Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, confine, fence, file_number, find_program,
-    forget_typed, free_bytes, has_one_name, home_of_this, host_name, is_confined, is_fenced, is_root, limit, logged_in,
-    person_name, share_bytes, stay_awake, stop_when_told, terminal, written_by,
+    forget_typed, free_bytes, has_one_name, home_of_this, host_name, is_confined, is_fenced, is_root, keep_files_alone,
+    limit, logged_in, person_name, share_bytes, stay_awake, stop_when_told, terminal, written_by,
 };
 #[cfg(all(unix, not(no_system)))]
+pub(crate) use unix::FILES_ALONE;
+#[cfg(all(unix, not(no_system)))]
 pub use unix::person;
+pub use workload::{Network, Workload};

@@ -7,7 +7,7 @@ const FILES_MOST: usize = 4000;
 
 /// Files and folders that a command needs; a folder stands for all that is below it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Places {
+pub struct NamedPlaces {
     /// What may be read.
     pub read: Vec<PathBuf>,
     /// Folders whose names may be listed.
@@ -16,7 +16,7 @@ pub struct Places {
     pub written: Vec<PathBuf>,
 }
 
-impl Places {
+impl NamedPlaces {
     /// A file that was named, and the files beside it, such as lists and signatures; of those whose names begin with a dot, none.
     pub fn read_beside(&mut self, file: &Path) {
         // A link lies in one folder, and what it leads to in another.
@@ -59,7 +59,7 @@ mod tests {
         let at = |name: &str| folder.path().join(name);
         ["a.iso", "SHA256SUMS", ".netrc"].iter().for_each(|name| std::fs::write(at(name), name).unwrap());
         std::fs::create_dir(at("folder")).unwrap();
-        let mut places = Places::default();
+        let mut places = NamedPlaces::default();
         places.read_beside(&at("a.iso"));
         let names: std::collections::BTreeSet<_> = places.read.iter().filter_map(|path| path.file_name()).collect();
         assert_eq!(names.into_iter().collect::<Vec<_>>(), ["SHA256SUMS", "a.iso"]);

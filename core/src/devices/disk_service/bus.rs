@@ -159,7 +159,13 @@ impl DiskService {
         let file = File::from(OwnedFd::from(handle));
         // Who passes over the one flag that shows has passed over the other as well.
         let held = fcntl_getfl(&file).map_err(|error| NotServed::Failed { said: error.to_string() })?;
-        if held.contains(flags.difference(OFlags::EXCL)) { Ok(file) } else { Err(self.too_old()) }
+        if !held.contains(flags.difference(OFlags::EXCL)) {
+            return Err(self.too_old());
+        }
+        if opened_for == OpenedFor::WritingAlone && held.intersection(OFlags::RWMODE) != OFlags::RDWR {
+            return Err(NotServed::Failed { said: "what it opened can't be written".to_owned() });
+        }
+        Ok(file)
     }
 
     /// Unmounts the device's volume.

@@ -13,7 +13,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, getppid, kill_process, set_dumpable_behavior};
 
 use super::asking::{Apart, Asking};
-use super::holder::Keyholder;
+use super::holder::{Keyholder, SystemDrives};
 use super::line;
 use crate::devices::Platform;
 use crate::devices::linux::{Linux, lay_down_rights, taken_over};
@@ -53,7 +53,9 @@ impl DivisionError {
     pub fn next_step(&self) -> &'static str {
         match self {
             Self::Person(fault) => fault.next_step(),
-            Self::System(_) => "run it as root itself (sudo -i)",
+            Self::System(_) => {
+                "see that /proc is mounted and that programs can be started, then run the same command again"
+            }
         }
     }
 }
@@ -77,22 +79,32 @@ pub fn apart() -> Option<Box<dyn Platform>> {
 /// # Errors
 /// When the system makes no second process, or the person is unknown.
 pub fn divide() -> Result<Side, DivisionError> {
-    if !this_machine::is_root() {
-        if let Some(line) = end_of_line() {
-            // Another program of the same person must not take the open drives out of this one.
-            set_dumpable_behavior(DumpableBehavior::NotDumpable).map_err(io::Error::from)?;
-            let _ = KEYHOLDER.set(Arc::new(Asking::over(line)));
-        }
+    if let Some(line) = end_of_line() {
+        // Another program of the same person must not take the open drives out of this one.
+        set_dumpable_behavior(DumpableBehavior::NotDumpable).map_err(io::Error::from)?;
+        let _ = KEYHOLDER.set(Arc::new(Asking::over(line)));
         return Ok(Side::Whole);
     }
     let Some(person) = this_machine::person()? else { return Ok(Side::Whole) };
-    let ended = keep_for(&person)?;
-    let number = ended.code().or_else(|| ended.signal().map(|signal| signal.saturating_add(128)));
-    Ok(Side::Keyholder { status: number.and_then(|number| u8::try_from(number).ok()).unwrap_or(u8::MAX) })
+    Ok(Side::Keyholder { status: keep_for(Some(&person), SystemDrives::Closed)? })
 }
 
-/// Keeps the rights until the other side has ended, and tells how.
-fn keep_for(person: &Person) -> io::Result<ExitStatus> {
+/// Divides this process where it runs as root for root itself, which knows by now what is asked for; to be called while it has one
+/// thread. What comes back is the other side's status.
+///
+/// # Errors
+/// When the system makes no second process.
+pub fn divide_root(system_drives: SystemDrives) -> Result<u8, DivisionError> {
+    Ok(keep_for(None, system_drives)?)
+}
+
+fn status_of(ended: ExitStatus) -> u8 {
+    let number = ended.code().or_else(|| ended.signal().map(|signal| signal.saturating_add(128)));
+    number.and_then(|number| u8::try_from(number).ok()).unwrap_or(u8::MAX)
+}
+
+/// Keeps the rights for a person, or for root itself, until the other side has ended, and tells how.
+fn keep_for(person: Option<&Person>, system_drives: SystemDrives) -> io::Result<u8> {
     // What tells this side to stop is heard as what it is, and ends nothing.
     let mut told = SigSet::empty();
     told.extend([SIGINT, SIGTERM, SIGHUP]);
@@ -100,12 +112,13 @@ fn keep_for(person: &Person) -> io::Result<ExitStatus> {
     let told = SignalFd::with_flags(&told, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)?;
     let (ours, theirs) = line::pair()?;
     let mut child = begin(person, theirs)?;
-    serve(&ours, &told, &child)?;
+    let keyholder = Keyholder::new(Linux::reading_nothing(child.id()), system_drives);
+    serve(keyholder, &ours, &told, &child)?;
     // Without an end of the line left here, a side that still asks is told that nobody answers.
     drop(ours);
     loop {
         if let Some(status) = child.try_wait()? {
-            return Ok(status);
+            return Ok(status_of(status));
         }
         heard(&mut [PollFd::new(&told, PollFlags::IN)], Some(&WAIT_FOR_END))?;
         pass_on(&told, &child)?;
@@ -134,7 +147,7 @@ fn end_of_line() -> Option<OwnedFd> {
     taken_over(number.parse().ok()?).filter(|line| line::is_line(line))
 }
 
-fn begin(person: &Person, theirs: OwnedFd) -> io::Result<Child> {
+fn begin(person: Option<&Person>, theirs: OwnedFd) -> io::Result<Child> {
     let theirs = HandedOver::file(&File::from(theirs))?;
     // Whatever lies at the path by now: it is this very program.
     let mut command = Command::new("/proc/self/exe");
@@ -142,12 +155,15 @@ fn begin(person: &Person, theirs: OwnedFd) -> io::Result<Child> {
     if let Some(name) = words.next() {
         command.arg0(name);
     }
-    command.args(words).env("HOME", &person.home);
-    for name in ["XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
-        match person.variable(name) {
-            Some(value) => command.env(name, value),
-            None => command.env_remove(name),
-        };
+    command.args(words);
+    if let Some(person) = person {
+        command.env("HOME", &person.home);
+        for name in ["XDG_STATE_HOME", "XDG_CONFIG_HOME"] {
+            match person.variable(name) {
+                Some(value) => command.env(name, value),
+                None => command.env_remove(name),
+            };
+        }
     }
     command.env(LINE, format!("{}:{}", theirs.number(), std::process::id()));
     lay_down_rights(&mut command, person);
@@ -155,8 +171,7 @@ fn begin(person: &Person, theirs: OwnedFd) -> io::Result<Child> {
 }
 
 /// Answers until the other side has no more to ask.
-fn serve(line: &OwnedFd, told: &SignalFd, child: &Child) -> io::Result<()> {
-    let mut keyholder = Keyholder::new(Linux::reading_nothing(child.id()));
+fn serve(mut keyholder: Keyholder, line: &OwnedFd, told: &SignalFd, child: &Child) -> io::Result<()> {
     loop {
         let mut ready = [PollFd::new(line, PollFlags::IN), PollFd::new(told, PollFlags::IN)];
         heard(&mut ready, None)?;

@@ -17,9 +17,19 @@ const CLAIMS_MOST: usize = 64;
 /// For so long a look at the machine is good enough to read from a drive; what is opened is looked at again.
 const LOOK_HOLDS: Duration = Duration::from_millis(500);
 
+/// What becomes of the drives that the running system needs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SystemDrives {
+    /// They are not even opened for reading: their bytes are everybody's files.
+    Closed,
+    /// They may be read: root itself has asked for what is on a drive.
+    Readable,
+}
+
 /// Whoever keeps the rights, and what is claimed by them.
 pub struct Keyholder {
     linux: Linux,
+    system_drives: SystemDrives,
     looked: Option<(Instant, Vec<Drive>)>,
     claims: BTreeMap<u32, BlockDevice>,
     next: u32,
@@ -27,8 +37,8 @@ pub struct Keyholder {
 
 impl Keyholder {
     /// Of this machine, which it looks at without reading from any drive.
-    pub fn new(linux: Linux) -> Self {
-        Self { linux, looked: None, claims: BTreeMap::new(), next: 0 }
+    pub fn new(linux: Linux, system_drives: SystemDrives) -> Self {
+        Self { linux, system_drives, looked: None, claims: BTreeMap::new(), next: 0 }
     }
 
     /// Hears one question and answers it. `false` where there is nothing more to be answered: the other side has ended, or says
@@ -97,7 +107,9 @@ impl Keyholder {
         let fresh = self.looked.as_ref().filter(|(when, _)| when.elapsed() < LOOK_HOLDS);
         let known = fresh.and_then(|(_, drives)| drives.iter().find(|drive| named.is(drive)).cloned());
         let drive = known.map_or_else(|| self.find(named), Ok)?;
-        if let Some(Use::System { what }) = drive.uses.iter().find(|one| matches!(one, Use::System { .. })) {
+        if self.system_drives == SystemDrives::Closed
+            && let Some(Use::System { what }) = drive.uses.iter().find(|one| matches!(one, Use::System { .. }))
+        {
             let what = format!("this system runs from it ({what}); root itself (sudo -i) may read it");
             return Err(Refusal::Forbidden(what));
         }

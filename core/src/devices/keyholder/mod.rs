@@ -5,6 +5,9 @@
 //! without capabilities and unable to gain any; open drives come to it over a socket pair. The keyholder works out by itself
 //! what the guard forbids. Each ends with the other.
 //!
+//! Root itself, with nobody behind it, may name any file, and its records are its own. There the other process is root's by name and
+//! keeps no right but to open files; which ones, a fence decides ([`crate::machine::fence`]).
+//!
 //! Source: unix(7) (`SCM_RIGHTS`), capabilities(7), prctl(2) (`PR_SET_NO_NEW_PRIVS`, `PR_SET_PDEATHSIG`, `PR_SET_DUMPABLE`),
 //! signalfd(2).
 
@@ -18,5 +21,5 @@ mod line;
 mod tests;
 mod wording;
 
-pub use division::{DivisionError, Side, apart, divide, is_apart};
-pub use holder::Keyholder;
+pub use division::{DivisionError, Side, apart, divide, divide_root, is_apart};
+pub use holder::{Keyholder, SystemDrives};

@@ -2,7 +2,7 @@ use std::os::fd::AsFd;
 
 use proptest::prelude::*;
 
-use super::holder::Keyholder;
+use super::holder::{Keyholder, SystemDrives};
 use super::line::{self, Beside};
 use super::wording::{Answer, Named, QUESTION_BYTES_MOST, Question, Reading, Refusal, Why};
 use crate::devices::linux::tests::Machine;
@@ -39,7 +39,7 @@ fn forbidden(answer: &Answer, why: &str) -> bool {
 #[test]
 fn what_the_system_runs_from_is_neither_read_nor_claimed_and_a_stick_is_handed_over() {
     let machine = machine();
-    let mut keyholder = Keyholder::new(machine.linux());
+    let mut keyholder = Keyholder::new(machine.linux(), SystemDrives::Closed);
     let (answer, file) = keyholder.answer(Question::Read(named("sdb"), Reading::Cached));
     assert!(matches!(answer, Answer::Opened));
     assert_eq!(std::fs::File::from(file.unwrap()).metadata().unwrap().len(), BYTES);
@@ -69,6 +69,10 @@ fn what_the_system_runs_from_is_neither_read_nor_claimed_and_a_stick_is_handed_o
     }
     let (answer, _) = keyholder.answer(Question::Release(7, Some(After::Eject)));
     assert!(matches!(answer, Answer::Released));
+    // Where root itself asked for what is on a drive, it is read, and claimed all the less.
+    let mut of_root = Keyholder::new(machine.linux(), SystemDrives::Readable);
+    assert!(matches!(of_root.answer(Question::Read(named("sda"), Reading::Cached)), (Answer::Opened, Some(_))));
+    assert!(forbidden(&of_root.answer(Question::Claim(named("sda"), Vec::new())).0, "this system runs from it"));
     let (answer, _) = keyholder.answer(Question::Uses);
     let Answer::Uses(uses) = answer else { panic!("{answer:?}") };
     assert_eq!(uses.len(), 2, "{uses:?}");
@@ -101,7 +105,7 @@ proptest! {
     ) {
         let machine = machine();
         let (ours, theirs) = line::pair().unwrap();
-        let mut keyholder = Keyholder::new(machine.linux());
+        let mut keyholder = Keyholder::new(machine.linux(), SystemDrives::Closed);
         for words in said {
             line::say(&theirs, &words, None).unwrap();
             if !keyholder.serve(&ours) {
@@ -128,7 +132,7 @@ fn who_says_too_much_or_hands_something_over_is_not_listened_to() {
     let serve = |words: &[u8], beside: bool| {
         let (ours, theirs) = line::pair().unwrap();
         line::say(&theirs, words, beside.then(|| theirs.as_fd())).unwrap();
-        Keyholder::new(machine.linux()).serve(&ours)
+        Keyholder::new(machine.linux(), SystemDrives::Closed).serve(&ours)
     };
     let uses = serde_json::to_vec(&Question::Uses).unwrap();
     assert!(serve(&uses, false));
@@ -145,7 +149,7 @@ fn who_says_too_much_or_hands_something_over_is_not_listened_to() {
     // Whoever has ended asks nothing more.
     let (ours, theirs) = line::pair().unwrap();
     drop(theirs);
-    assert!(!Keyholder::new(machine.linux()).serve(&ours));
+    assert!(!Keyholder::new(machine.linux(), SystemDrives::Closed).serve(&ours));
 }
 
 #[test]

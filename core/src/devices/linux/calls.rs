@@ -14,7 +14,7 @@ use rustix::mm::{Advice, madvise};
 use rustix::process::{Signal, set_parent_process_death_signal};
 use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set, set_no_new_privs};
 
-use crate::machine::Person;
+use crate::machine::{FILES_ALONE, Person};
 
 /// Read the partition table again: `BLKRRPART`, linux/fs.h.
 const READ_TABLE: Opcode = opcode::none(0x12, 95);
@@ -85,11 +85,12 @@ pub(crate) fn end_with_this_thread(command: &mut Command) {
 }
 
 /// Has the program that this starts run as that person, with that person's groups, without any capability and unable to gain one,
-/// hear every signal, and end when the thread ends that starts it.
-pub(in crate::devices) fn lay_down_rights(command: &mut Command, person: &Person) {
-    let person = person.clone();
+/// hear every signal, and end when the thread ends that starts it. Without a person it stays root's, with what root's own files need.
+pub(in crate::devices) fn lay_down_rights(command: &mut Command, person: Option<&Person>) {
+    let person = person.cloned();
     let become_that = move || {
-        for capability in CapabilitySet::all().iter() {
+        let kept = if person.is_some() { CapabilitySet::empty() } else { FILES_ALONE };
+        for capability in CapabilitySet::all().difference(kept).iter() {
             // It only makes plainer that none can be gained: some containers do not let it be, and older kernels know fewer.
             match remove_capability_from_bounding_set(capability) {
                 Ok(()) | Err(rustix::io::Errno::INVAL | rustix::io::Errno::PERM) => {}
@@ -98,7 +99,9 @@ pub(in crate::devices) fn lay_down_rights(command: &mut Command, person: &Person
         }
         // What this side only hears, that side stops at.
         SigSet::empty().thread_set_mask()?;
-        person.become_this()?;
+        if let Some(person) = &person {
+            person.become_this()?;
+        }
         set_no_new_privs(true)?;
         // Last, since a change of the user takes it back.
         Ok(set_parent_process_death_signal(Some(Signal::KILL))?)

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{FileExt, MetadataExt};
+use std::time::{Duration, Instant};
 
 use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
 use rustix::io::Errno;
@@ -14,6 +15,10 @@ use crate::devices::linux::{calls, stack};
 use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, PlatformError};
 use crate::drive::{Drive, Tag};
 use crate::text::Shown;
+
+/// For so long the device manager may go on with its look at a drive that came a moment ago.
+const PROBED_WITHIN: Duration = Duration::from_secs(3);
+const LOOK_AGAIN: Duration = Duration::from_millis(50);
 
 /// A block device, opened with direct I/O.
 pub(in crate::devices) struct BlockDevice {
@@ -84,9 +89,14 @@ impl BlockDevice {
 
     /// Locked, which keeps the device manager from probing and mounting meanwhile.
     pub(in crate::devices) fn locked(self, drive: &Drive) -> Result<Self, PlatformError> {
-        let locked = flock(&self.file, FlockOperation::NonBlockingLockExclusive);
-        locked.map_err(|error| opening(drive, WRITE, error.into()))?;
-        Ok(self)
+        let until = Instant::now() + PROBED_WITHIN;
+        loop {
+            match flock(&self.file, FlockOperation::NonBlockingLockExclusive) {
+                Ok(()) => return Ok(self),
+                Err(Errno::AGAIN | Errno::INTR) if Instant::now() < until => std::thread::sleep(LOOK_AGAIN),
+                Err(error) => return Err(opening(drive, WRITE, error.into())),
+            }
+        }
     }
 
     /// Whether this is the device with the number `major:minor`.

@@ -16,7 +16,7 @@ use crate::machine::Network;
 
 /// Into other processes; into the kernel; other views of the machine; what keeps keys; what gets round names of files; and a way to
 /// make calls that no filter sees.
-const NEVER: [libc::c_long; 27] = [
+const NEVER: [libc::c_long; 28] = [
     libc::SYS_ptrace,
     libc::SYS_process_vm_readv,
     libc::SYS_process_vm_writev,
@@ -30,6 +30,7 @@ const NEVER: [libc::c_long; 27] = [
     libc::SYS_swapon,
     libc::SYS_swapoff,
     libc::SYS_mount,
+    libc::SYS_umount2,
     libc::SYS_pivot_root,
     libc::SYS_chroot,
     libc::SYS_unshare,
@@ -45,8 +46,6 @@ const NEVER: [libc::c_long; 27] = [
     libc::SYS_acct,
     libc::SYS_io_uring_setup,
 ];
-/// Taking a volume out of the tree of files.
-const UNMOUNTING: [libc::c_long; 1] = [libc::SYS_umount2];
 /// Families of sockets that lead out of this machine: address_families(7).
 const OUTWARD: [libc::c_int; 4] = [libc::AF_INET, libc::AF_INET6, libc::AF_PACKET, libc::AF_VSOCK];
 
@@ -55,23 +54,23 @@ const OUTWARD: [libc::c_int; 4] = [libc::AF_INET, libc::AF_INET6, libc::AF_PACKE
 /// # Errors
 /// When this kernel, or this kind of processor, knows no such filter: nothing is refused then.
 pub fn confine(network: Network) -> io::Result<()> {
-    // It is root's own way to a stick that the desktop mounted, where nobody else keeps the rights.
-    let further: &[libc::c_long] = if is_root() { &[] } else { &UNMOUNTING };
-    let program = filter(network, further)?;
+    // Services of this machine do what root asks, whatever rights it has left.
+    let local: &[libc::c_int] = if is_root() { &[libc::AF_UNIX] } else { &[] };
+    let outward: &[libc::c_int] = if network == Network::Unused { &OUTWARD } else { &[] };
+    let program = filter(&[local, outward].concat())?;
     seccompiler::apply_filter(&program).map_err(io::Error::other)
 }
 
-/// What is never needed is refused, and so are some `further` calls.
-fn filter(network: Network, further: &[libc::c_long]) -> io::Result<BpfProgram> {
-    let mut rules: BTreeMap<i64, Vec<SeccompRule>> =
-        NEVER.iter().chain(further).map(|call| (*call, Vec::new())).collect();
-    if network == Network::Unused {
-        let family = |family: &libc::c_int| {
-            let family = u64::try_from(*family).map_err(io::Error::other)?;
-            let is_that = SeccompCondition::new(0, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, family);
-            SeccompRule::new(vec![is_that.map_err(io::Error::other)?]).map_err(io::Error::other)
-        };
-        rules.insert(libc::SYS_socket, OUTWARD.iter().map(family).collect::<io::Result<_>>()?);
+/// What is never needed is refused, and so are sockets of these families.
+fn filter(families: &[libc::c_int]) -> io::Result<BpfProgram> {
+    let mut rules: BTreeMap<i64, Vec<SeccompRule>> = NEVER.iter().map(|call| (*call, Vec::new())).collect();
+    let family = |family: &libc::c_int| {
+        let family = u64::try_from(*family).map_err(io::Error::other)?;
+        let is_that = SeccompCondition::new(0, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, family);
+        SeccompRule::new(vec![is_that.map_err(io::Error::other)?]).map_err(io::Error::other)
+    };
+    if !families.is_empty() {
+        rules.insert(libc::SYS_socket, families.iter().map(family).collect::<io::Result<_>>()?);
     }
     let refused = SeccompAction::Errno(libc::EPERM.unsigned_abs());
     let processor = TargetArch::try_from(std::env::consts::ARCH).map_err(io::Error::other)?;
@@ -88,7 +87,7 @@ pub fn is_confined() -> bool {
 #[cfg(test)]
 mod tests {
     use std::net::{TcpListener, UdpSocket};
-    use std::os::unix::net::UnixStream;
+    use std::os::unix::net::{UnixDatagram, UnixStream};
 
     use rustix::io::Errno;
     use rustix::mount::{UnmountFlags, unmount};
@@ -97,23 +96,25 @@ mod tests {
 
     #[test]
     fn what_nobody_needs_is_refused_and_the_network_where_it_is_not_used() {
-        let reach = |network, further: &'static [libc::c_long]| {
+        let reach = |families: &'static [libc::c_int]| {
             let tried = move || {
                 // It holds for the thread that asked for it.
-                seccompiler::apply_filter(&filter(network, further).unwrap()).unwrap();
+                seccompiler::apply_filter(&filter(families).unwrap()).unwrap();
                 assert!(UnixStream::pair().is_ok());
                 let refused = |error: io::Error| error.raw_os_error() == Some(libc::EPERM);
                 assert!(rustix::mount::mount_bind("/nowhere", "/nowhere").is_err_and(|error| error == Errno::PERM));
-                let sockets = [TcpListener::bind("127.0.0.1:0").err(), UdpSocket::bind("127.0.0.1:0").err()];
-                let unmounted = unmount("/nowhere", UnmountFlags::empty()).unwrap_err();
-                (sockets.map(|error| error.is_some_and(refused)), unmounted)
+                assert!(unmount("/nowhere", UnmountFlags::empty()).is_err_and(|error| error == Errno::PERM));
+                let sockets = [
+                    TcpListener::bind("127.0.0.1:0").err(),
+                    UdpSocket::bind("127.0.0.1:0").err(),
+                    UnixDatagram::unbound().err(),
+                ];
+                sockets.map(|error| error.is_some_and(refused))
             };
             std::thread::spawn(tried).join().unwrap()
         };
-        assert_eq!(reach(Network::Unused, &UNMOUNTING), ([true; 2], Errno::PERM));
-        let (sockets, unmounted) = reach(Network::Used, &[]);
-        assert_eq!(sockets, [false; 2]);
-        // As root there is no such place; for anybody else it is not allowed by other rules.
-        assert_eq!(unmounted, if is_root() { Errno::NOENT } else { Errno::PERM });
+        assert_eq!(reach(&OUTWARD), [true, true, false]);
+        assert_eq!(reach(&[libc::AF_UNIX]), [false, false, true]);
+        assert_eq!(reach(&[]), [false; 3]);
     }
 }

@@ -2,8 +2,10 @@
 //!
 //! Source: landlock(7).
 
+use std::collections::BTreeSet;
 use std::io;
-use std::path::PathBuf;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use landlock::{
@@ -11,10 +13,14 @@ use landlock::{
     RulesetStatus, Scope, path_beneath_rules,
 };
 
-use crate::machine::Places;
+use rustix::fs::makedev;
 
-/// Where the system's own files are: programs and what they load, its settings, what it says of itself and of its drives.
-const OF_THE_SYSTEM: [&str; 17] = [
+use super::is_root;
+use crate::machine::NamedPlaces;
+use crate::text::Shown;
+
+/// Where the system's own files are: programs and what they load, what it says of itself and of its drives.
+const OF_THE_SYSTEM: [&str; 15] = [
     "/usr",
     "/bin",
     "/sbin",
@@ -24,17 +30,43 @@ const OF_THE_SYSTEM: [&str; 17] = [
     "/libx32",
     "/nix",
     "/gnu",
-    "/etc",
     "/proc",
     "/sys",
     "/run/udev",
     "/run/systemd/resolve",
     "/run/resolvconf",
-    "/run/NetworkManager",
     "/var/lib/ca-certificates",
 ];
-/// Drives, the terminal, and what gives zeros or takes everything: by rights of their own.
-const DEVICES: &str = "/dev";
+/// Its settings, for an account whose rights say which of them it may read.
+const SETTINGS: [&str; 1] = ["/etc"];
+/// Those that root needs, who may read them all.
+const SETTINGS_OF_ROOT: [&str; 20] = [
+    "/etc/passwd",
+    "/etc/group",
+    "/etc/nsswitch.conf",
+    "/etc/hosts",
+    "/etc/host.conf",
+    "/etc/resolv.conf",
+    "/etc/gai.conf",
+    "/etc/hostname",
+    "/etc/os-release",
+    "/etc/localtime",
+    "/etc/timezone",
+    "/etc/ld.so.cache",
+    "/etc/ld.so.preload",
+    "/etc/ssl",
+    "/etc/pki",
+    "/etc/ca-certificates",
+    "/etc/alternatives",
+    "/etc/mke2fs.conf",
+    "/etc/qemu",
+    "/etc/terminfo",
+];
+/// Drives, the terminal, and what gives zeros or takes everything, by rights of their own.
+const DEVICES: [&str; 1] = ["/dev"];
+/// Those that root needs, whom no right keeps from a drive: these are opened by the keyholder.
+const DEVICES_OF_ROOT: [&str; 8] =
+    ["/dev/tty", "/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom", "/dev/kvm", "/dev/pts"];
 /// What is asked for; an older kernel gives what it knows of it.
 const KNOWN: ABI = ABI::V7;
 
@@ -44,7 +76,20 @@ static IS_FENCED: AtomicBool = AtomicBool::new(false);
 ///
 /// # Errors
 /// When this kernel can't do that: everything is as it was then.
-pub fn fence(places: &Places) -> io::Result<()> {
+pub fn fence(places: &NamedPlaces) -> io::Result<()> {
+    let mut places = places.clone();
+    let folders = shared_folders();
+    let shared = |paths: &[PathBuf]| -> Vec<PathBuf> {
+        // Where nothing is shared, nothing is looked for.
+        if folders.is_empty() { Vec::new() } else { paths.iter().filter_map(|path| share_of(path, &folders)).collect() }
+    };
+    let (read, written) = (shared(&[&places.read[..], &places.listed].concat()), shared(&places.written));
+    places.read.extend(read);
+    places.written.extend(written);
+    if let Some(lost) = lost(&places)? {
+        return Err(io::Error::other(format!("where {} lies, no file stays the same for long", lost.shown())));
+    }
+    let places = &places;
     let status = restricted(places).map_err(io::Error::other)?;
     if status == RulesetStatus::NotEnforced {
         return Err(io::Error::new(io::ErrorKind::Unsupported, "this kernel has no Landlock"));
@@ -53,18 +98,58 @@ pub fn fence(places: &Places) -> io::Result<()> {
     Ok(())
 }
 
-fn restricted(places: &Places) -> Result<RulesetStatus, RulesetError> {
+/// What could be opened and can't be behind the fence, which is tried by a thread of its own.
+fn lost(places: &NamedPlaces) -> io::Result<Option<PathBuf>> {
+    let named = places.read.iter().chain(&places.listed).chain(&places.written);
+    // Of the files of one folder, one stands for all.
+    let mut folders = BTreeSet::new();
+    let tried = named.filter(|path| can_be_opened(path) && (path.is_dir() || folders.insert(path.parent())));
+    let tried: Vec<PathBuf> = tried.cloned().collect();
+    let probe = || restricted(places).map(|_| tried.into_iter().find(|path| !can_be_opened(path)));
+    let probed = std::thread::scope(|scope| scope.spawn(probe).join());
+    probed.map_err(|_| io::Error::other("a thread broke off"))?.map_err(io::Error::other)
+}
+
+fn can_be_opened(path: &Path) -> bool {
+    std::fs::metadata(path).is_ok_and(|found| found.is_dir() || found.is_file()) && std::fs::File::open(path).is_ok()
+}
+
+/// The root of the share in which a file lies, for a folder that an emulator shares (9p): its files are others each time they are looked
+/// up, and only the root stays what it is.
+fn share_of(path: &Path, shared: &BTreeSet<u64>) -> Option<PathBuf> {
+    let path = path.canonicalize().ok()?;
+    let device = |path: &Path| std::fs::metadata(path).map(|found| found.dev()).ok();
+    let own = device(&path).filter(|device| shared.contains(device))?;
+    path.ancestors().take_while(|path| device(path) == Some(own)).last().map(Path::to_owned)
+}
+
+/// Numbers of the mounts of that kind: proc_pid_mountinfo(5). What the file system says of itself is what lies behind it.
+fn shared_folders() -> BTreeSet<u64> {
+    let mounts = std::fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+    let number = |line: &str| {
+        let (mount, file_system) = line.split_once(" - ")?;
+        let (major, minor) = mount.split(' ').nth(2)?.split_once(':')?;
+        let is_shared = file_system.split(' ').next() == Some("9p");
+        is_shared.then_some(makedev(major.parse().ok()?, minor.parse().ok()?))
+    };
+    mounts.lines().filter_map(number).collect()
+}
+
+fn restricted(places: &NamedPlaces) -> Result<RulesetStatus, RulesetError> {
     let read = AccessFs::from_read(KNOWN);
     let devices =
         AccessFs::ReadFile | AccessFs::ReadDir | AccessFs::WriteFile | AccessFs::Truncate | AccessFs::IoctlDev;
+    let (settings, nodes): (&[&str], &[&str]) =
+        if is_root() { (&SETTINGS_OF_ROOT, &DEVICES_OF_ROOT) } else { (&SETTINGS, &DEVICES) };
     let own_program = std::env::current_exe().ok();
-    let system = OF_THE_SYSTEM.iter().map(PathBuf::from).chain(own_program);
+    let system = OF_THE_SYSTEM.iter().chain(settings).map(PathBuf::from).chain(own_program);
     let ruleset = Ruleset::default().set_compatibility(CompatLevel::BestEffort);
     let ruleset = ruleset.handle_access(AccessFs::from_all(KNOWN))?.scope(Scope::from_all(KNOWN))?;
     let ruleset = ruleset
         .create()?
         .add_rules(path_beneath_rules(system.chain(places.read.iter().cloned()), read))?
-        .add_rules(path_beneath_rules([DEVICES], devices))?
+        .add_rules(path_beneath_rules(nodes, devices))?
+        .add_rules(path_beneath_rules(DEVICES, AccessFs::ReadDir))?
         .add_rules(path_beneath_rules(&places.listed, AccessFs::ReadDir))?
         .add_rules(path_beneath_rules(&places.written, AccessFs::from_all(KNOWN)))?;
     Ok(ruleset.restrict_self()?.ruleset)
@@ -89,7 +174,7 @@ mod tests {
             fs::create_dir(at(name)).unwrap();
             fs::write(at(name).join("file"), name).unwrap();
         }
-        let places = Places { read: vec![at("named")], listed: vec![at("other")], written: vec![at("written")] };
+        let places = NamedPlaces { read: vec![at("named")], listed: vec![at("other")], written: vec![at("written")] };
         // It holds for the thread that asked for it.
         let tried = std::thread::spawn(move || {
             if restricted(&places).unwrap() == RulesetStatus::NotEnforced {

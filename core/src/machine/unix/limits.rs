@@ -6,7 +6,7 @@ use std::io;
 
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 
-use crate::machine::Errand;
+use crate::machine::Workload;
 
 /// Most memory that is written to, in bytes: many times what any command needs, and less than brings a PC to a standstill.
 const MEMORY_MOST: u64 = 4 << 30;
@@ -17,14 +17,14 @@ const LOOKING_MOST: u64 = 3600;
 ///
 /// # Errors
 /// When the system does not let it be.
-pub fn limit(errand: Errand) -> io::Result<()> {
+pub fn limit(workload: Workload) -> io::Result<()> {
     // What is in memory is nobody else's.
     lower(Resource::RLIMIT_CORE, 0)?;
-    match errand {
+    match workload {
         // An emulated PC has the memory of one, and takes its time.
-        Errand::Emulates => Ok(()),
-        Errand::Works => lower(Resource::RLIMIT_DATA, MEMORY_MOST),
-        Errand::Looks => {
+        Workload::Emulates => Ok(()),
+        Workload::Works => lower(Resource::RLIMIT_DATA, MEMORY_MOST),
+        Workload::Looks => {
             lower(Resource::RLIMIT_DATA, MEMORY_MOST)?;
             lower(Resource::RLIMIT_CPU, LOOKING_MOST)
         }

@@ -3,6 +3,7 @@
 mod awake;
 mod beside;
 mod cage;
+mod capabilities;
 mod fence;
 mod limits;
 mod person;
@@ -19,6 +20,9 @@ use rustix::fs::OFlags;
 pub use awake::{Awake, stay_awake};
 pub use beside::{Channel, HandedOver, find_program};
 pub use cage::{confine, is_confined};
+#[cfg(target_os = "linux")]
+pub(crate) use capabilities::FILES_ALONE;
+pub use capabilities::keep_files_alone;
 pub use fence::{fence, is_fenced};
 pub use limits::limit;
 pub use person::{home_of_this, host_name, logged_in, person, person_name};

@@ -11,7 +11,7 @@ pub enum Network {
 
 /// What a process is for, as far as memory and time go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Errand {
+pub enum Workload {
     /// It looks at something, and is soon over.
     Looks,
     /// It reads or writes as much as there is.
