@@ -37,8 +37,8 @@ const OF_THE_SYSTEM: [&str; 15] = [
     "/run/resolvconf",
     "/var/lib/ca-certificates",
 ];
-/// Its settings, for an account whose rights say which of them it may read.
-const SETTINGS: [&str; 1] = ["/etc"];
+/// Its settings, for an account whose rights say which of them it may read; names are asked of whom a link there leads to.
+const SETTINGS: [&str; 2] = ["/etc", "/etc/resolv.conf"];
 /// Those that root needs, who may read them all.
 const SETTINGS_OF_ROOT: [&str; 20] = [
     "/etc/passwd",
