@@ -40,7 +40,7 @@ const OF_THE_SYSTEM: [&str; 15] = [
 /// Its settings, for an account whose rights say which of them it may read; names are asked of whom a link there leads to.
 const SETTINGS: [&str; 2] = ["/etc", "/etc/resolv.conf"];
 /// Those that root needs, who may read them all.
-const SETTINGS_OF_ROOT: [&str; 20] = [
+const SETTINGS_OF_ROOT: [&str; 22] = [
     "/etc/passwd",
     "/etc/group",
     "/etc/nsswitch.conf",
@@ -54,8 +54,10 @@ const SETTINGS_OF_ROOT: [&str; 20] = [
     "/etc/timezone",
     "/etc/ld.so.cache",
     "/etc/ld.so.preload",
-    "/etc/ssl",
-    "/etc/pki",
+    "/etc/ssl/certs",
+    "/etc/ssl/cert.pem",
+    "/etc/pki/tls/certs",
+    "/etc/pki/ca-trust",
     "/etc/ca-certificates",
     "/etc/alternatives",
     "/etc/mke2fs.conf",
