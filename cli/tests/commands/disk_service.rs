@@ -240,7 +240,7 @@ fn open_bench() -> Bench {
 
 fn as_nobody(bench: &Bench, bus: &str, words: &str) -> String {
     let mut command = Command::new(bench.path("pyrotyp"));
-    command.args(words.split_whitespace()).args(["--state", "state", "--unattended", "-v"]);
+    command.args(words.split_whitespace()).args(["--state", "state", "-v"]);
     command.current_dir(bench.path("")).env_clear().env("DBUS_SYSTEM_BUS_ADDRESS", bus).stdin(Stdio::null());
     bench.tell(&command.uid(65534).gid(65534).output().unwrap())
 }
@@ -255,7 +255,7 @@ fn whatever_the_disk_service_says_the_drive_is_the_one_that_was_meant() {
     let [device, another] = [0, 1].map(|number| Loop::over(&backings[number]));
     fs::set_permissions(&device.0, fs::Permissions::from_mode(0o600)).unwrap();
     let tag = tag_of(&bench, &device.0);
-    let write = format!("write desktop.iso --to {tag} --accept virtual-drive");
+    let write = format!("write desktop.iso --to {tag} --unattended --accept virtual-drive");
     let bus = Bus::begin(&bench);
     let known = |manner| Known {
         manner,
@@ -284,6 +284,10 @@ fn whatever_the_disk_service_says_the_drive_is_the_one_that_was_meant() {
     ] {
         let service = bus.serve(&known(manner));
         told.push_str(&format!("\n{manner:?}: {}", as_nobody(&bench, &bus.address, &write)));
+        if matches!(manner, Manner::HandsOverAnother | Manner::HandsOverAFile | Manner::PassesOverFlags) {
+            let read = as_nobody(&bench, &bus.address, &format!("contents {tag}"));
+            assert!(read.starts_with("exit 5"), "{manner:?}: {read}");
+        }
         service.close().unwrap();
         for backing in &backings {
             assert!(fs::read(backing).unwrap() == old, "{manner:?}: {} is as it was", backing.display());
@@ -297,6 +301,9 @@ fn whatever_the_disk_service_says_the_drive_is_the_one_that_was_meant() {
 
     let known = known(Manner::Opens);
     let _service = bus.serve(&known);
+    let read = as_nobody(&bench, &bus.address, &format!("contents {tag}"));
+    assert!(read.starts_with("exit 0"), "{read}");
+    known.calls.lock().unwrap().clear();
     let told = as_nobody(&bench, &bus.address, &format!("{write} --eject"));
     assert!(told.starts_with("exit 0") && told.contains("does not sleep or shut down by itself"), "{told}");
     assert!(fs::read(&backings[0]).unwrap().starts_with(&DESKTOP));
