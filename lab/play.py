@@ -911,15 +911,21 @@ def a_hub_comes_and_goes_at_a_station(bench: Bench) -> None:
     expect(result["drives"]["there"]["written_bytes"] == 0, "what was there before is not written", result["drives"])
 
 
-def by_sudo_the_rights_are_kept_apart(bench: Bench) -> None:
-    """Run as root for a person, a stick that the desktop mounted is written, ejected and proven by a process without rights."""
-    stick, disk = bench.folder / "mounted.img", bench.folder / "work.img"
-    for image, words in ((stick, ("-n", "HOLIDAY", "--offset", "2048")), (disk, ("-n", "WORK"))):
+def holiday_stick_and_disk(bench: Bench, name: str, label: str) -> tuple[Path, Path]:
+    """A stick with a FAT volume HOLIDAY in a partition, and a disk that is one with that label."""
+    stick, disk = bench.folder / f"{name}.img", bench.folder / f"{name}-{label.lower()}.img"
+    for image, words in ((stick, ("-n", "HOLIDAY", "--offset", "2048")), (disk, ("-n", label))):
         with image.open("wb") as f:
             f.truncate(64 * MIB)
         if image == stick:
             sh("sfdisk", "-q", image, input="2048,,c\n")
         sh("mkfs.vfat", *words, image, str(63 * 1024))
+    return stick, disk
+
+
+def by_sudo_the_rights_are_kept_apart(bench: Bench) -> None:
+    """Run as root for a person, a stick that the desktop mounted is written, ejected and proven by a process without rights."""
+    stick, disk = holiday_stick_and_disk(bench, "mounted", "WORK")
     bench.folder.chmod(0o755)  # the person reads the image
     result = bench.play(
         """
@@ -961,13 +967,7 @@ ACCOUNTS = """
 
 def a_person_without_rights_asks_the_disk_service(bench: Bench) -> None:
     """Without `sudo`, a stick is unmounted, written, compared, gauged, reclaimed and ejected by way of the system's disk service."""
-    stick, disk = bench.folder / "lent.img", bench.folder / "home.img"
-    for image, words in ((stick, ("-n", "HOLIDAY", "--offset", "2048")), (disk, ("-n", "HOME"))):
-        with image.open("wb") as f:
-            f.truncate(64 * MIB)
-        if image == stick:
-            sh("sfdisk", "-q", image, input="2048,,c\n")
-        sh("mkfs.vfat", *words, image, str(63 * 1024))
+    stick, disk = holiday_stick_and_disk(bench, "lent", "HOME")
     bench.folder.chmod(0o755)  # the person reads the image
     result = bench.play(
         f"PROGRAM={bench.program}\n" + ACCOUNTS + """

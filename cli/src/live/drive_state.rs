@@ -151,6 +151,15 @@ pub(crate) struct JobState {
     pub is_asked: bool,
 }
 
+impl JobState {
+    /// Whether no drive is still to be claimed, and something goes on with one of them.
+    pub(crate) fn are_claimed(&self) -> bool {
+        let is_claimed = |drive: &DriveState| drive.stage.is_some_and(|stage| stage != Stage::Claim);
+        let is_over = |drive: &DriveState| drive.result.is_some();
+        self.drives.iter().all(|drive| is_claimed(drive) || is_over(drive)) && !self.drives.iter().all(is_over)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -193,5 +202,20 @@ mod tests {
     fn shares_never_go_beyond_all_of_it() {
         let all = [share(0, 0, 60), share(7, 0, 60), share(1, 3, 60), share(9, 3, 60), share(u64::MAX, u64::MAX, 100)];
         assert_eq!(all, [0, 0, 20, 60, 100]);
+    }
+
+    #[test]
+    fn nothing_is_drawn_while_a_drive_is_still_to_be_claimed() {
+        let drives = ["AAAAA", "BBBBB"].map(|tag| DriveState::new(tag, "Kestrin Pocket", ReadBack::Whole)).into();
+        let mut job = JobState { began: Instant::now(), drives, is_asked: false };
+        let mut heard = |number: usize, event| {
+            job.drives[number].heard(&event, Duration::ZERO);
+            job.are_claimed()
+        };
+        let began = |stage| Event::Began { stage, bytes: None };
+        assert!(!heard(0, began(Stage::Claim)) && !heard(1, began(Stage::Claim)));
+        assert!(!heard(0, began(Stage::Blank)), "the other one is still asked about");
+        assert!(heard(1, Event::Over { result: JobResult::Refused }));
+        assert!(!heard(0, Event::Over { result: JobResult::Verified }), "nothing goes on any more");
     }
 }

@@ -30,7 +30,7 @@ pub(crate) struct JobProgress {
     said: Vec<Mutex<Instant>>,
     look: Option<Look>,
     cancel: Option<Cancel>,
-    /// Begun with the first that is heard from a drive that was claimed: before that, the system may ask at the terminal.
+    /// Begun once all drives are claimed: before that, the system may ask at the terminal.
     screen: OnceLock<Option<JobScreen>>,
     _awake: Option<Awake>,
 }
@@ -165,9 +165,6 @@ fn remark_on(event: &Event) -> Option<String> {
 
 impl Watcher for JobProgress {
     fn heard(&self, number: usize, event: &Event) {
-        if !matches!(event, Event::Began { stage: Stage::Claim, .. } | Event::Over { .. }) {
-            self.begin_screen();
-        }
         let mut job = self.state();
         let since = job.began.elapsed();
         let Some(drive) = job.drives.get_mut(number) else { return };
@@ -180,7 +177,11 @@ impl Watcher for JobProgress {
             other => remark_on(other),
         };
         let text = text.map(|text| format!("{}{text}", Self::called(&job, drive)));
+        let is_claimed = job.are_claimed();
         drop(job);
+        if is_claimed {
+            self.begin_screen();
+        }
         match (event, text) {
             (Event::Moved { .. }, _) => self.moved(number),
             // That notes were lost is never hidden.

@@ -6,6 +6,7 @@ use pyrotyp_core::drive::{Choice, Drive, NamedBy};
 use pyrotyp_core::guard::{Confirmed, RULES};
 use pyrotyp_core::image::Summary;
 use pyrotyp_core::job::{ReadBack, Start, Writing};
+use pyrotyp_core::machine;
 use pyrotyp_core::plan::{How, Plan, PlannedImage, ProvenImage, Wish};
 use pyrotyp_core::record::JobKind;
 use pyrotyp_core::text::chain;
@@ -72,7 +73,7 @@ pub(crate) fn claim_unasked(
     if plan.whom() != Whom::Nobody {
         // Nobody expects to be asked for a password by what was not asked for.
         let text = format!("the system wants a password before drive {} is opened", drive.tag);
-        let next = format!("pyrotyp gauge {}", drive.tag);
+        let next = format!("{} pyrotyp drives", machine::ROOT_PROGRAM);
         return Err(Unclaimed::Refused(Failure::new(Exit::Refused, text, next)));
     }
     let mut cleared = plan.clear().map_err(|no| {

@@ -72,6 +72,9 @@ fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
         assert_eq!(field(set), "0000000000000000", "{set}");
     }
     assert_eq!((field("NoNewPrivs"), field("Seccomp")), ("1".to_owned(), "2".to_owned()));
+    let limits = fs::read_to_string(format!("/proc/{worker}/limits")).unwrap();
+    let limit = |name: &str| limits.lines().find_map(|line| line.strip_prefix(name)).unwrap().split_whitespace().nth(1);
+    assert_eq!((limit("Max data size"), limit("Max core file size")), (Some("4294967296"), Some("0")), "{limits}");
     assert_eq!(field("SigBlk"), "0000000000000000", "what the terminal sends is heard");
     // Told to stop, it stops, and the status is the other side's.
     send("-TERM", keyholder.id());
