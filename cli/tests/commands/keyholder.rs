@@ -67,6 +67,7 @@ fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
         line.unwrap_or_default().split_whitespace().collect::<Vec<_>>().join(" ")
     };
     let all = [PERSON; 4].join(" ");
+    assert_eq!(field("Name"), "pyrotyp", "whoever has a drive open is told by this name");
     assert_eq!((field("Uid"), field("Gid"), field("Groups")), (all.clone(), all, PERSON.to_owned()), "{status}");
     for set in ["CapInh", "CapPrm", "CapEff", "CapAmb"] {
         assert_eq!(field(set), "0000000000000000", "{set}");

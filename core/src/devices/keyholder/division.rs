@@ -1,9 +1,12 @@
 //! How one process becomes two, at its very start.
 
+use std::ffi::CString;
 use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 use std::sync::{Arc, OnceLock};
 
@@ -11,6 +14,7 @@ use nix::sys::signal::{SIGHUP, SIGINT, SIGTERM, SigSet};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, getppid, kill_process, set_dumpable_behavior};
+use rustix::thread::set_name;
 
 use super::asking::{Apart, Asking};
 use super::holder::{Keyholder, SystemDrives};
@@ -82,6 +86,7 @@ pub fn divide() -> Result<Side, DivisionError> {
     if let Some(line) = end_of_line() {
         // Another program of the same person must not take the open drives out of this one.
         set_dumpable_behavior(DumpableBehavior::NotDumpable).map_err(io::Error::from)?;
+        go_by_ones_own_name();
         let _ = KEYHOLDER.set(Arc::new(Asking::over(line)));
         return Ok(Side::Whole);
     }
@@ -133,6 +138,16 @@ fn heard(from: &mut [PollFd<'_>], patience: Option<&Timespec>) -> io::Result<()>
     match poll(from, patience) {
         Ok(_) | Err(rustix::io::Errno::INTR) => Ok(()),
         Err(error) => Err(error.into()),
+    }
+}
+
+/// In lists of processes, this one would be called as the link that it was started by.
+fn go_by_ones_own_name() {
+    let started_as = std::env::args_os().next().map(PathBuf::from);
+    let name = started_as.as_deref().and_then(Path::file_name);
+    if let Some(name) = name.and_then(|name| CString::new(name.as_bytes()).ok()) {
+        // Nothing depends on it, and what is longer than the system's 15 bytes is cut there.
+        let _ = set_name(&name);
     }
 }
 

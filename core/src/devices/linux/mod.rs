@@ -214,17 +214,12 @@ impl Linux {
         u64::try_from(now.tv_sec).ok()?.checked_sub(then.checked_div(1_000_000)?)
     }
 
-    /// Looks twice, since the device manager opens what is new for a moment.
+    /// Who has it open, and keeps it open.
     fn openers_of(&self, stack: &Stack, drive: &Drive) -> Vec<String> {
         let name = Path::new(&drive.path).strip_prefix(&self.dev).ok().and_then(Path::to_str).unwrap_or_default();
         let numbers = stack.numbers_of(name);
-        let first = processes::holding_open(&self.proc, self.beside, &numbers);
-        if first.is_empty() {
-            return Vec::new();
-        }
-        std::thread::sleep(LOOK_AGAIN);
-        let again = processes::holding_open(&self.proc, self.beside, &numbers);
-        again.into_iter().filter(|one| first.contains(one)).map(|(_, name)| name).collect()
+        let look = || processes::holding_open(&self.proc, self.beside, &numbers);
+        found_each_time(look, || std::thread::sleep(LOOK_AGAIN)).into_iter().map(|(_, name)| name).collect()
     }
 
     /// The same error, and who is in the way.
@@ -253,8 +248,24 @@ impl Linux {
     }
 }
 
-/// How long a program may have a drive open before it counts.
+/// How often it is looked who has a drive open, and how long is waited between: the device manager opens what is new for a moment,
+/// and so does everybody who lists the drives.
+const LOOKS: usize = 6;
 const LOOK_AGAIN: std::time::Duration = std::time::Duration::from_millis(300);
+
+/// What is found in every look; none follows once nothing is left.
+fn found_each_time<T: PartialEq>(look: impl Fn() -> Vec<T>, pause: impl Fn()) -> Vec<T> {
+    let mut found = look();
+    for _ in 1..LOOKS {
+        if found.is_empty() {
+            break;
+        }
+        pause();
+        let again = look();
+        found.retain(|one| again.contains(one));
+    }
+    found
+}
 
 /// What the device manager noted about a device: a text file, readable by all.
 fn notes_of(device: &str) -> Option<String> {

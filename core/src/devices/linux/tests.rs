@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use proptest::prelude::*;
 
 use crate::devices::Platform;
-use crate::devices::linux::Linux;
+use crate::devices::linux::{LOOKS, Linux, found_each_time};
 use crate::drive::{Choice, Drive, NamedBy, Role, Use};
 use crate::guard::{IMAGE_RULES, ImageNeeds, RULES, clear};
 use crate::plan::{Bench, Intent, survey};
@@ -457,6 +457,24 @@ proptest! {
             }
         }
     }
+}
+
+#[test]
+fn whoever_opens_a_drive_again_and_again_for_a_moment_does_not_keep_it_open() {
+    let looks = std::cell::Cell::new(0);
+    let look = || {
+        looks.set(looks.get() + 1);
+        let mut found = vec!["copies it"];
+        found.extend((looks.get() != LOOKS).then_some("lists the drives"));
+        found
+    };
+    assert_eq!(found_each_time(look, || {}), ["copies it"]);
+    assert_eq!(looks.get(), LOOKS);
+    let nobody = || {
+        looks.set(0);
+        Vec::<u32>::new()
+    };
+    assert!(found_each_time(nobody, || unreachable!("nobody is waited for")).is_empty());
 }
 
 #[test]
