@@ -143,12 +143,22 @@ fn share(done: u64, total: u64, parts: usize) -> usize {
     usize::try_from(scaled).unwrap_or(parts).min(parts)
 }
 
+/// Whether somebody wants a job to stop.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Stopping {
+    /// Nobody does.
+    No,
+    /// Somebody does, and is asked how.
+    Asked,
+    /// It was told to: what it waits for is a drive.
+    Begun,
+}
+
 /// The drives of a job, and what is asked of the person who watches them.
 pub(crate) struct JobState {
     pub began: Instant,
     pub drives: Vec<DriveState>,
-    /// Somebody wants to stop, and is asked how.
-    pub is_asked: bool,
+    pub stopping: Stopping,
 }
 
 impl JobState {
@@ -207,7 +217,7 @@ mod tests {
     #[test]
     fn nothing_is_drawn_while_a_drive_is_still_to_be_claimed() {
         let drives = ["AAAAA", "BBBBB"].map(|tag| DriveState::new(tag, "Kestrin Pocket", ReadBack::Whole)).into();
-        let mut job = JobState { began: Instant::now(), drives, is_asked: false };
+        let mut job = JobState { began: Instant::now(), drives, stopping: Stopping::No };
         let mut heard = |number: usize, event| {
             job.drives[number].heard(&event, Duration::ZERO);
             job.are_claimed()

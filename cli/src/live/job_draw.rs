@@ -11,7 +11,7 @@ use ratatui::symbols::bar;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Sparkline, Widget};
 
-use super::drive_state::{DriveState, JobState, PARTS, PartOfDrive, name_of};
+use super::drive_state::{DriveState, JobState, PARTS, PartOfDrive, Stopping, name_of};
 use super::progress::amount;
 
 /// Fewer columns, or more drives, leave one line for each.
@@ -187,12 +187,17 @@ fn one_line(drive: &DriveState, since: Duration, look: Look, place: Rect, buffer
 
 fn footer(job: &JobState, look: Look, place: Rect, buffer: &mut Buffer) {
     let row = |at: u16| Rect { y: place.y.saturating_add(at), height: u16::from(at < place.height), ..place };
-    if job.is_asked {
-        let (question, meaning) = match place.width {
-            ..COLUMNS_LEAST => ("g go on, s stop after the stage, n now", "not sealed: it starts no PC"),
-            _ => ("stop? g: go on   s: stop after this stage   n: stop now", "a drive that is not sealed starts no PC"),
-        };
-        Line::styled(format!("  {question}"), look.style(Color::Yellow).patch(look.bold())).render(row(0), buffer);
+    let is_narrow = place.width < COLUMNS_LEAST;
+    let told = match (job.stopping, is_narrow) {
+        (Stopping::No, _) => None,
+        (Stopping::Asked, false) => Some("stop? g: go on   s: stop after this stage   n: stop now"),
+        (Stopping::Asked, true) => Some("g go on, s stop after the stage, n now"),
+        (Stopping::Begun, false) => Some("stopping as soon as each drive answers   Ctrl-C: end at once"),
+        (Stopping::Begun, true) => Some("stopping; Ctrl-C ends at once"),
+    };
+    if let Some(told) = told {
+        let meaning = if is_narrow { "not sealed: it starts no PC" } else { "a drive that is not sealed starts no PC" };
+        Line::styled(format!("  {told}"), look.style(Color::Yellow).patch(look.bold())).render(row(0), buffer);
         Line::raw(format!("  {meaning}")).render(row(1), buffer);
         return;
     }
@@ -238,7 +243,7 @@ mod tests {
             drive("CFMWD", &[&body[..1], &over(JobResult::Failed)].concat()),
             drive("39KAF", &[&body[..], &back[..2], &over(JobResult::Verified)].concat()),
         ];
-        JobState { began: std::time::Instant::now(), drives, is_asked: false }
+        JobState { began: std::time::Instant::now(), drives, stopping: Stopping::No }
     }
 
     fn drawn(job: &JobState, columns: u16, look: Look) -> String {
@@ -254,8 +259,10 @@ mod tests {
             (Look { has_colour: true, is_unicode: true }, Look { has_colour: false, is_unicode: false });
         let mut job = half_way();
         let mut told = vec![drawn(&job, 80, look), drawn(&job, 59, look), drawn(&job, 40, plain)];
-        job.is_asked = true;
-        told.extend([drawn(&job, 80, plain), drawn(&job, 40, plain)]);
+        for stopping in [Stopping::Asked, Stopping::Begun] {
+            job.stopping = stopping;
+            told.extend([drawn(&job, 80, plain), drawn(&job, 40, plain)]);
+        }
         insta::assert_snapshot!("half_way", told.join("\n=====\n"));
         job.drives.truncate(1);
         assert_eq!((height(1, 80, 24), height(12, 80, 60), height(13, 80, 60), height(4, 80, 12)), (5, 38, 15, 6));

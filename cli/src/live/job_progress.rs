@@ -12,7 +12,7 @@ use pyrotyp_core::record::{DriveIdentity, JobResult, Stage};
 use pyrotyp_core::stop::Cancel;
 
 use super::awake::awake;
-use super::drive_state::{DriveState, JobState, name_of};
+use super::drive_state::{DriveState, JobState, Stopping, name_of};
 use super::job_draw::Look;
 use super::job_screen::JobScreen;
 use super::progress::{PLAIN_EVERY, amount};
@@ -59,7 +59,7 @@ impl JobProgress {
         let began = Instant::now();
         let drives: Vec<DriveState> = drives.iter().map(state).collect();
         let said = drives.iter().map(|_| Mutex::new(began)).collect();
-        let job = Arc::new(Mutex::new(JobState { began, drives, is_asked: false }));
+        let job = Arc::new(Mutex::new(JobState { began, drives, stopping: Stopping::No }));
         let (look, screen) = (look(common), OnceLock::new());
         Self { common: common.clone(), job, said, look, cancel: cancel.cloned(), screen, _awake: awake(common) }
     }

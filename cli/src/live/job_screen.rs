@@ -9,14 +9,17 @@ use std::time::Duration;
 use pyrotyp_core::machine;
 use pyrotyp_core::stop::Cancel;
 use ratatui::backend::CrosstermBackend;
+use ratatui::crossterm::Command;
+use ratatui::crossterm::cursor::Show;
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, poll, read};
 use ratatui::crossterm::terminal::{disable_raw_mode, enable_raw_mode, size};
 use ratatui::text::Text;
 use ratatui::widgets::{Paragraph, Widget, Wrap};
 use ratatui::{Terminal, TerminalOptions, Viewport};
 
-use super::drive_state::JobState;
+use super::drive_state::{JobState, Stopping};
 use super::job_draw::{Look, draw, height};
+use crate::out;
 
 /// Between two frames.
 const FRAME: Duration = Duration::from_millis(150);
@@ -119,9 +122,13 @@ impl Drawing {
     /// Asks whoever pressed Ctrl-C what is wanted; the job goes on meanwhile.
     fn question(&mut self) {
         let Some(cancel) = self.cancel.clone() else { return };
-        let is_open = cancel.is_open();
-        self.job.lock().unwrap_or_else(PoisonError::into_inner).is_asked = is_open;
-        if !is_open {
+        let stopping = match cancel.is_open() {
+            true => Stopping::Asked,
+            false if cancel.is_set() => Stopping::Begun,
+            false => Stopping::No,
+        };
+        self.job.lock().unwrap_or_else(PoisonError::into_inner).stopping = stopping;
+        if stopping != Stopping::Asked {
             self.cooked();
             return;
         }
@@ -146,6 +153,16 @@ impl Drawing {
             let _ = disable_raw_mode();
         }
     }
+}
+
+/// What shows the cursor on a terminal where it may have been hidden; nothing where none is moved.
+pub(crate) fn shown_cursor() -> String {
+    let mut show = String::new();
+    if out::terminal_is_able() {
+        // Nothing keeps text from being written into memory.
+        let _ = Show.write_ansi(&mut show);
+    }
+    show
 }
 
 /// Does what the key stands for.

@@ -33,13 +33,15 @@ fn find(all: &[u8], part: &[u8]) -> Option<usize> {
     all.windows(part.len()).position(|window| window == part)
 }
 
-/// Runs a command on a terminal of so many columns, with what comes before ` | ` on its standard input. Each key is typed when the words before it are on the screen; the rest of what is
+/// Runs a command on a terminal of so many columns, with what comes before ` | ` on its standard input, and what comes after ` ; ` behind it. Each key is typed when the words before it are on the screen; the rest of what is
 /// shown comes back with the exit status.
 pub(crate) fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &str)]) -> (i32, String) {
     let program = assert_cmd::cargo::cargo_bin!("pyrotyp").to_str().unwrap().to_owned();
     let (feed, words) = words.split_once(" | ").map_or(("", words), |(feed, words)| (feed, words));
-    let feed = if feed.is_empty() { "exec".to_owned() } else { format!("{feed} |") };
-    let command = format!("stty cols {columns} rows 40; {feed} {program} {words} --tray tray");
+    let (words, behind) = words.split_once(" ; ").unwrap_or((words, "exit $?"));
+    let feed = if feed.is_empty() { String::new() } else { format!("{feed} |") };
+    // The shell hears Ctrl-C as well.
+    let command = format!("stty cols {columns} rows 40; trap : INT; {feed} {program} {words} --tray tray; {behind}");
     let mut child = Command::new("script")
         .args(["--quiet", "--return", "--command", &command, "/dev/null"])
         .current_dir(bench.path(""))

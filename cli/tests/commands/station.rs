@@ -6,7 +6,7 @@ use std::process::Stdio;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-use super::bench::{Bench, RESCUE, steady_with_rates};
+use super::bench::{Bench, RESCUE, steady_with_rates, tag_of};
 use super::screen::seen;
 
 const STICK_BYTES: u64 = 48 << 20;
@@ -183,5 +183,26 @@ fn at_a_terminal_the_number_is_typed_and_whoever_is_asked_about_by_what_stands_f
         let (status, shown) = seen(&bench, &format!("station more.toml --state {state}"), 126, &keys);
         assert!(status == 8 && shown.contains(&format!("{} of 3 sticks made", u32::from(made))), "{status} {shown}");
         assert_eq!(bench.drive("empty").starts_with(&RESCUE), made, "{shown}");
+    }
+}
+
+#[test]
+fn ctrl_c_again_ends_at_once_whatever_a_drive_does_and_leaves_the_terminal_as_it_was() {
+    let stalls = fault("stall", "after_bytes = 3000000\nmilliseconds = 90000");
+    let comes = stick("a", "KP-1", 3, &stalls).replace("leaves_after_ms = 1200", "");
+    let there = comes.replace("appears_after_ms = 300", "");
+    let job = |bench: &Bench| format!("write rescue.iso --to {} --unattended", tag_of(bench, "a"));
+    let station = |_: &Bench| "station plan.toml --sticks 2 --state notes".to_owned();
+    // The drive has answered nothing for a while, or takes no more.
+    let at_job = ["no answer", "n: stop now", "Ctrl-C: end at once"];
+    let at_station = ["kB of 4.1 MB", "no further stick is begun", "no further stick is begun"];
+    let rounds: [(_, &dyn Fn(&Bench) -> String, _); 2] = [(&there, &job, at_job), (&comes, &station, at_station)];
+    for (tray, words, told) in rounds {
+        let bench = Bench::new().file("plan.toml", b"image = \"rescue.iso\"\nsticks = 2\n").tray(tray);
+        let words = format!("{} ; echo ended with $?; stty -a", words(&bench));
+        let begun = Instant::now();
+        let (_, shown) = seen(&bench, &words, 126, &told.map(|told| (told, "\x03")));
+        assert!(shown.contains("ended with 8") && shown.contains(" echo ") && shown.contains(" icanon "), "{shown}");
+        assert!(begun.elapsed() < Duration::from_secs(80), "it waited for the drive: {shown}");
     }
 }

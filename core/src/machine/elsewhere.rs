@@ -171,7 +171,7 @@ impl KeyByKey {
 ///
 /// # Errors
 /// Always: nobody knows how to ask for it.
-pub fn stop_when_told(_cancel: &Cancel, _status: i32) -> io::Result<()> {
+pub fn stop_when_told(_cancel: &Cancel, _status: i32, _last_words: String) -> io::Result<()> {
     unknown()
 }
 

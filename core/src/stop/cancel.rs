@@ -32,11 +32,6 @@ impl Cancel {
         Self::default()
     }
 
-    /// The switch as a flag, for a signal handler to set.
-    pub fn flag(&self) -> Arc<AtomicBool> {
-        Arc::clone(&self.own)
-    }
-
     /// A switch for a part of the work: this one throws it as well, and it throws nothing but itself.
     pub fn child(&self) -> Self {
         let above = self.above.iter().chain([&self.own]).map(Arc::clone).collect();

@@ -1,9 +1,10 @@
 //! This program among others: told to stop, and at a terminal.
 
 use std::fs::File;
-use std::io;
+use std::io::{self, Write};
 
-use rustix::termios::{LocalModes, OptionalActions, Termios, tcgetattr, tcsetattr};
+use rustix::process::getpgrp;
+use rustix::termios::{LocalModes, OptionalActions, Termios, tcgetattr, tcgetpgrp, tcsetattr};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGUSR1};
 use signal_hook::iterator::Signals;
 
@@ -12,9 +13,12 @@ use crate::stop::Cancel;
 /// The program with which a person runs others as root.
 pub const ROOT_PROGRAM: &str = "sudo";
 
+/// The terminal of whoever has one, tty(4).
+const TERMINAL: &str = "/dev/tty";
+
 /// The terminal at which somebody sits, although something else comes on standard input; `None` where there is none.
 pub fn terminal() -> Option<File> {
-    File::open("/dev/tty").ok()
+    File::open(TERMINAL).ok()
 }
 
 /// A terminal that gives each key as it is pressed and shows none of them, until this is dropped.
@@ -39,22 +43,50 @@ impl Drop for KeyByKey {
     }
 }
 
+/// The terminal as it is when a program begins.
+struct Terminal {
+    file: File,
+    modes: Termios,
+}
+
+impl Terminal {
+    /// `None` where there is none.
+    fn now() -> Option<Self> {
+        // Nothing that is told to it may hold this program up.
+        let file = super::without_waiting(File::options().read(true).write(true)).open(TERMINAL).ok()?;
+        Some(Self { modes: tcgetattr(&file).ok()?, file })
+    }
+
+    /// As it was, and told so much; one that another program has by now is left alone.
+    fn put_back(mut self, last_words: &str) {
+        if tcgetpgrp(&self.file).is_ok_and(|has_it| has_it == getpgrp()) {
+            // A terminal that is gone needs nothing.
+            let _ = tcsetattr(&self.file, OptionalActions::Now, &self.modes);
+            let _ = self.file.write_all(last_words.as_bytes());
+        }
+    }
+}
+
 /// A closed terminal and a polite kill throw `cancel`, Ctrl-C interrupts it; whichever comes when it is thrown ends the program at
-/// once with `status`.
+/// once with `status`, its terminal as it was found and told `last_words`.
 ///
 /// # Errors
 /// When the system does not let itself be listened to.
-pub fn stop_when_told(cancel: &Cancel, status: i32) -> io::Result<()> {
-    for signal in [SIGINT, SIGTERM, SIGHUP] {
-        signal_hook::flag::register_conditional_shutdown(signal, status, cancel.flag())?;
-    }
-    // The last one comes from the keyholder, for one of the others that it was sent.
-    for signal in [SIGTERM, SIGHUP, SIGUSR1] {
-        signal_hook::flag::register(signal, cancel.flag())?;
-    }
-    let (mut signals, cancel) = (Signals::new([SIGINT])?, cancel.clone());
-    std::thread::Builder::new().name("ctrl-c".to_owned()).spawn(move || {
-        signals.forever().for_each(|_| cancel.interrupt());
+pub fn stop_when_told(cancel: &Cancel, status: i32, last_words: String) -> io::Result<()> {
+    let (mut signals, cancel) = (Signals::new([SIGINT, SIGTERM, SIGHUP, SIGUSR1])?, cancel.clone());
+    let terminal = Terminal::now();
+    std::thread::Builder::new().name("signals".to_owned()).spawn(move || {
+        for signal in signals.forever() {
+            match signal {
+                // From the keyholder, for one of the others that it was sent: this side may have had that one too.
+                SIGUSR1 => cancel.set(),
+                _ if cancel.is_set() => break,
+                SIGINT => cancel.interrupt(),
+                _ => cancel.set(),
+            }
+        }
+        terminal.into_iter().for_each(|terminal| terminal.put_back(&last_words));
+        signal_hook::low_level::exit(status);
     })?;
     Ok(())
 }
