@@ -15,7 +15,7 @@ use crate::{Finding, Level};
 /// Most drives that are claimed at one time.
 const CLAIMS_MOST: usize = 64;
 /// For so long a look at the machine is good enough to read from a drive; what is opened is looked at again.
-const LOOK_HOLDS: Duration = Duration::from_millis(500);
+pub(super) const LOOK_HOLDS: Duration = Duration::from_millis(500);
 
 /// What becomes of the drives that the running system needs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

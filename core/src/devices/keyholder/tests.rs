@@ -1,8 +1,9 @@
 use std::os::fd::AsFd;
 
 use proptest::prelude::*;
+use rustix::net::{AddressFamily, SocketFlags, SocketType};
 
-use super::holder::{Keyholder, SystemDrives};
+use super::holder::{Keyholder, LOOK_HOLDS, SystemDrives};
 use super::line::{self, Beside};
 use super::wording::{Answer, Named, QUESTION_BYTES_MOST, Question, Reading, Refusal, Why};
 use crate::devices::linux::tests::Machine;
@@ -76,6 +77,31 @@ fn what_the_system_runs_from_is_neither_read_nor_claimed_and_a_stick_is_handed_o
     let (answer, _) = keyholder.answer(Question::Uses);
     let Answer::Uses(uses) = answer else { panic!("{answer:?}") };
     assert_eq!(uses.len(), 2, "{uses:?}");
+}
+
+#[test]
+fn a_drive_that_the_system_needs_since_the_last_look_is_not_read() {
+    let mut machine = machine();
+    let mut keyholder = Keyholder::new(machine.linux(), SystemDrives::Closed);
+    let mut read = || keyholder.answer(Question::Read(named("sdb"), Reading::Cached)).0;
+    assert!(matches!(read(), Answer::Opened));
+    machine.mount("sdb1", "/boot", "vfat", "rw");
+    // The folder is written anew.
+    machine.linux();
+    std::thread::sleep(LOOK_HOLDS);
+    assert!(forbidden(&read(), "this system runs from it (/boot)"));
+}
+
+#[test]
+fn nothing_but_an_end_of_a_line_is_one_and_who_has_ended_says_nothing() {
+    let (ours, theirs) = line::pair().unwrap();
+    assert!(line::is_line(&ours) && line::is_line(&theirs));
+    let pair = |kind| rustix::net::socketpair(AddressFamily::UNIX, kind, SocketFlags::CLOEXEC, None).unwrap().0;
+    assert!(!line::is_line(pair(SocketType::STREAM)) && !line::is_line(pair(SocketType::DGRAM)));
+    assert!(!line::is_line(std::net::UdpSocket::bind("127.0.0.1:0").unwrap()));
+    assert!(!line::is_line(std::fs::File::open("/dev/null").unwrap()));
+    drop(theirs);
+    assert!(line::hear(&ours, &mut [0; 8], Beside::File).unwrap().is_none());
 }
 
 fn question() -> impl Strategy<Value = Vec<u8>> {
