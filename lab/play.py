@@ -2,6 +2,7 @@
 """Plays Pyrotyp on real USB drives under a real kernel, and starts PCs from what it wrote.
 
     play.py PROGRAM [NAME...]     all plays, or only those named
+    play.py PROGRAM --daily       all but those that say more of what is made than of who writes where
 
 Needs root (loop devices), a cache that setup.sh filled, and the network for one Debian package: memtest86+,
 whose hybrid images nobody here made.
@@ -1041,6 +1042,10 @@ PLAYS: list[Callable[[Bench], None]] = [
     a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
     the_bench_lies_on_any_file_system, own_images_start_pcs, a_stick_pulled_out_while_it_is_compared_is_no_difference]
+# Those of volumes that are composed and of drives that are measured: they compute for long, and tests of the library hold most of it.
+NOT_DAILY = [files_of_composed_volumes_are_read_by_the_kernel, files_behind_an_image_stay_there, unpacked_images_start_pcs,
+             reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
+             the_bench_lies_on_any_file_system]
 # A guest waits for its slow drives most of the time.
 AT_ONCE = 2
 
@@ -1062,6 +1067,8 @@ def main() -> int:
         print(__doc__)
         return 2
     program, wanted = Path(sys.argv[1]).resolve(), sys.argv[2:]
+    daily = [play.__name__ for play in PLAYS if play not in NOT_DAILY]
+    wanted = [name for word in wanted for name in (daily if word == "--daily" else [word])]
     plays = [play for play in PLAYS if not wanted or play.__name__ in wanted]
     with tempfile.TemporaryDirectory(prefix="pyrotyp-lab-") as folder:
         bench = Bench(program, Path(folder))
