@@ -89,7 +89,7 @@ fn begin(asked: &Asked) -> Result<Exit, Failure> {
         }
     }
     let cancel = Cancel::new();
-    machine::stop_when_told(&cancel, Exit::Stopped as i32, live::job_screen::shown_cursor()).map_err(|error| {
+    machine::stop_when_told(&cancel, Exit::Stopped as i32, live::job_screen::taking_back()).map_err(|error| {
         Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again")
     })?;
     Ok(run(asked, &cancel))

@@ -12,7 +12,7 @@ use ratatui::backend::CrosstermBackend;
 use ratatui::crossterm::Command;
 use ratatui::crossterm::cursor::Show;
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, poll, read};
-use ratatui::crossterm::terminal::{disable_raw_mode, enable_raw_mode, size};
+use ratatui::crossterm::terminal::{Clear, ClearType, disable_raw_mode, enable_raw_mode, size};
 use ratatui::text::Text;
 use ratatui::widgets::{Paragraph, Widget, Wrap};
 use ratatui::{Terminal, TerminalOptions, Viewport};
@@ -155,14 +155,16 @@ impl Drawing {
     }
 }
 
-/// What shows the cursor on a terminal where it may have been hidden; nothing where none is moved.
-pub(crate) fn shown_cursor() -> String {
-    let mut show = String::new();
+/// What takes back what was drawn: the cursor is seen again, on a line of its own with nothing below. Nothing where nothing is drawn.
+pub(crate) fn taking_back() -> String {
+    let mut words = String::new();
     if out::terminal_is_able() {
         // Nothing keeps text from being written into memory.
-        let _ = Show.write_ansi(&mut show);
+        let _ = Show.write_ansi(&mut words);
+        words.push_str("\r\n");
+        let _ = Clear(ClearType::FromCursorDown).write_ansi(&mut words);
     }
-    show
+    words
 }
 
 /// Does what the key stands for.
