@@ -279,6 +279,9 @@ impl StationWatcher for StationView {
             StationNews::Finishing => {
                 self.line("no further stick is begun; those under way go to their end (Ctrl-C once more stops them)");
             }
+            StationNews::Stopping => {
+                self.line("stopping as soon as each stick answers (Ctrl-C once more ends at once)")
+            }
             StationNews::Waits { drive } => {
                 self.rest(&mut self.shown(), drive, &format!("{}: waits until another one is done", drive.tag));
             }

@@ -64,6 +64,8 @@ pub enum StationNews<'a> {
     },
     /// No further one is begun; those under way go to their end.
     Finishing,
+    /// Those under way are stopped, each as soon as its drive answers.
+    Stopping,
 }
 
 /// Hears what a station tells, from several threads.

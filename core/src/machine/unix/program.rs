@@ -67,6 +67,30 @@ impl Terminal {
     }
 }
 
+/// What this program was told so far.
+#[derive(Default)]
+struct Told {
+    /// The keyholder passed something on, and this side has not had the same by itself.
+    is_passed_on: bool,
+}
+
+impl Told {
+    /// Does what a signal stands for; whether it ends the program at once.
+    fn is_last_word(&mut self, signal: i32, cancel: &Cancel) -> bool {
+        match signal {
+            // From the keyholder, for one of the others that it was sent: where a whole group is told, both sides are.
+            SIGUSR1 => {
+                self.is_passed_on |= !cancel.is_set();
+                cancel.set();
+            }
+            _ if cancel.is_set() => return !std::mem::take(&mut self.is_passed_on),
+            SIGINT => cancel.interrupt(),
+            _ => cancel.set(),
+        }
+        false
+    }
+}
+
 /// A closed terminal and a polite kill throw `cancel`, Ctrl-C interrupts it; whichever comes when it is thrown ends the program at
 /// once with `status`, its terminal as it was found and told `last_words`.
 ///
@@ -76,17 +100,35 @@ pub fn stop_when_told(cancel: &Cancel, status: i32, last_words: String) -> io::R
     let (mut signals, cancel) = (Signals::new([SIGINT, SIGTERM, SIGHUP, SIGUSR1])?, cancel.clone());
     let terminal = Terminal::now();
     std::thread::Builder::new().name("signals".to_owned()).spawn(move || {
-        for signal in signals.forever() {
-            match signal {
-                // From the keyholder, for one of the others that it was sent: this side may have had that one too.
-                SIGUSR1 => cancel.set(),
-                _ if cancel.is_set() => break,
-                SIGINT => cancel.interrupt(),
-                _ => cancel.set(),
-            }
-        }
+        let mut told = Told::default();
+        // Whatever comes before the last word is done.
+        let _ = signals.forever().find(|signal| told.is_last_word(*signal, &cancel));
         terminal.into_iter().for_each(|terminal| terminal.put_back(&last_words));
         signal_hook::low_level::exit(status);
     })?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whoever_is_told_twice_ends_at_once_but_not_by_what_was_passed_on() {
+        let last_word = |signals: &[i32]| {
+            let (mut told, cancel) = (Told::default(), Cancel::new());
+            let at = signals.iter().position(|signal| told.is_last_word(*signal, &cancel));
+            assert!(cancel.is_set());
+            at
+        };
+        for twice in [[SIGTERM, SIGTERM], [SIGHUP, SIGINT], [SIGINT, SIGTERM]] {
+            assert_eq!(last_word(&twice), Some(1));
+        }
+        // A group was told: in whichever order both are heard, it was told once.
+        assert_eq!(last_word(&[SIGTERM, SIGUSR1]), None);
+        assert_eq!(last_word(&[SIGUSR1, SIGTERM]), None);
+        assert_eq!(last_word(&[SIGUSR1, SIGTERM, SIGTERM]), Some(2));
+        assert_eq!(last_word(&[SIGTERM, SIGUSR1, SIGTERM]), Some(2));
+        assert_eq!(last_word(&[SIGUSR1, SIGUSR1]), None);
+    }
 }
