@@ -3,7 +3,7 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use rusqlite::types::ToSql;
 use rusqlite::{Connection, OpenFlags, Row, TransactionBehavior, params, params_from_iter};
@@ -38,8 +38,17 @@ const TABLES: &str = "
     CREATE INDEX jobs_by_first_block ON jobs (first_block);
 ";
 
+/// Most steps of SQLite's virtual machine for one answer: ten times what 100,000 records take.
+const MAX_STEPS: u64 = 2_000_000_000;
+/// Steps between two looks at the count.
+const STEPS_AT_ONCE: std::ffi::c_int = 1_000_000;
+
 /// Answers about records.
-pub struct Index(Connection);
+pub struct Index {
+    connection: Connection,
+    /// The bench's state folder, from whose records the index is made again.
+    state: PathBuf,
+}
 
 /// A job, as the index has it.
 #[derive(Clone, Debug, PartialEq)]
@@ -153,52 +162,87 @@ impl Index {
         let records = store(state);
         let files = stamps(&records)?;
         if files.is_empty() {
-            return Self::in_memory();
+            return Self::in_memory(state);
         }
-        let path = state.join(FILE);
-        let kept = Self::at(&path).and_then(|index| index.follow(&records, &files));
+        let kept = Self::at(state).and_then(|index| index.follow(&records, &files));
         let kept = kept.or_else(|error| {
             // Another process is at it for long: it is no worse for that.
             if is_busy(&error) {
                 return Err(error);
             }
             // It is missing, old, damaged, or of something else: nothing in it is lost.
-            for beside in [FILE.to_owned(), format!("{FILE}-journal")] {
-                let _ = machine::remove_own(&state.join(beside));
-            }
-            Self::at(&path).and_then(|index| index.follow(&records, &files))
+            Self::remove(state);
+            Self::at(state).and_then(|index| index.follow(&records, &files))
         });
         // Whatever keeps it from being kept, the records answer.
-        kept.or_else(|_| Self::in_memory()?.follow(&records, &files))
+        kept.or_else(|_| Self::in_memory(state)?.follow(&records, &files))
     }
 
-    fn in_memory() -> io::Result<Self> {
-        Self::made(Connection::open_in_memory().map_err(of_sqlite)?).map_err(of_sqlite)
+    fn remove(state: &Path) {
+        for beside in [FILE.to_owned(), format!("{FILE}-journal")] {
+            let _ = machine::remove_own(&state.join(beside));
+        }
     }
 
-    fn at(path: &Path) -> io::Result<Self> {
+    /// Answers a question; where the index turns out to be damaged, it is made again from the records and asked once more.
+    fn ask<T>(&self, question: impl Fn(&Self) -> rusqlite::Result<T>) -> io::Result<T> {
+        match question(self).map_err(of_sqlite) {
+            Err(error) if !is_busy(&error) => {
+                Self::remove(&self.state);
+                question(&Self::of(&self.state)?).map_err(of_sqlite)
+            }
+            answer => answer,
+        }
+    }
+
+    fn in_memory(state: &Path) -> io::Result<Self> {
+        Self::made(Connection::open_in_memory().map_err(of_sqlite)?, state).map_err(of_sqlite)
+    }
+
+    fn at(state: &Path) -> io::Result<Self> {
+        let path = &state.join(FILE);
         // Nobody else reads it, as nobody else reads the records.
         let _ = machine::keep_absent(path, b"");
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
             | OpenFlags::SQLITE_OPEN_NOFOLLOW
             | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let index = Connection::open_with_flags(path, flags).and_then(Self::made).map_err(of_sqlite)?;
-        let version: i64 = index.0.pragma_query_value(None, "user_version", |row| row.get(0)).map_err(of_sqlite)?;
+        let made = Connection::open_with_flags(path, flags).and_then(|connection| Self::made(connection, state));
+        let index = made.map_err(of_sqlite)?;
+        let version: i64 =
+            index.connection.pragma_query_value(None, "user_version", |row| row.get(0)).map_err(of_sqlite)?;
         let is_sound = index.is_sound().map_err(of_sqlite)?;
         if version == VERSION && is_sound { Ok(index) } else { Err(io::Error::other("an index of another kind")) }
     }
 
-    /// Whether its pages and tables are what they should be.
+    /// Whether its pages are sound and it has the tables and indexes that [`TABLES`] makes, and nothing else: no view, no trigger.
     fn is_sound(&self) -> rusqlite::Result<bool> {
-        let check: String = self.0.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
-        self.0.prepare("SELECT first_block, conclusion FROM jobs LEFT JOIN drives ON job = id")?;
+        let schema = |connection: &Connection| -> rusqlite::Result<Vec<(String, String, Option<String>)>> {
+            let mut query = connection.prepare("SELECT type, name, sql FROM sqlite_master ORDER BY type, name")?;
+            let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+            rows.collect()
+        };
+        let expected = Connection::open_in_memory()?;
+        expected.execute_batch(TABLES)?;
+        if schema(&self.connection)? != schema(&expected)? {
+            return Ok(false);
+        }
+        let check: String = self.connection.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
         Ok(check == "ok")
     }
 
     /// With its tables, if nothing is there yet.
-    fn made(mut connection: Connection) -> rusqlite::Result<Self> {
+    fn made(mut connection: Connection, state: &Path) -> rusqlite::Result<Self> {
         connection.busy_timeout(PATIENCE)?;
+        // Sorting needs room that the fence leaves no file for; nothing in a file of others is run.
+        connection.pragma_update(None, "temp_store", "MEMORY")?;
+        connection.pragma_update(None, "trusted_schema", false)?;
+        let mut steps = 0u64;
+        let is_too_long = move || {
+            steps = steps.saturating_add(STEPS_AT_ONCE.unsigned_abs().into());
+            steps > MAX_STEPS
+        };
+        connection.progress_handler(STEPS_AT_ONCE, Some(is_too_long))?;
         connection.pragma_update(None, "foreign_keys", true)?;
         let tables: i64 = connection.query_row("SELECT count(*) FROM sqlite_master", [], |row| row.get(0))?;
         if tables == 0 {
@@ -211,7 +255,7 @@ impl Index {
             }
             change.commit()?;
         }
-        Ok(Self(connection))
+        Ok(Self { connection, state: state.to_owned() })
     }
 
     /// Takes in what has changed in the folder since.
@@ -223,7 +267,7 @@ impl Index {
         if gone.is_empty() && new.is_empty() {
             return Ok(self);
         }
-        let change = self.0.transaction_with_behavior(TransactionBehavior::Immediate).map_err(of_sqlite)?;
+        let change = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(of_sqlite)?;
         for name in gone {
             change.execute("DELETE FROM jobs WHERE name = ?1", [name]).map_err(of_sqlite)?;
         }
@@ -241,7 +285,7 @@ impl Index {
     }
 
     fn known(&self) -> rusqlite::Result<HashMap<String, Stamp>> {
-        let mut query = self.0.prepare("SELECT name, file_bytes, file_changed FROM jobs")?;
+        let mut query = self.connection.prepare("SELECT name, file_bytes, file_changed FROM jobs")?;
         let rows = query.query_map([], |row| Ok((row.get(0)?, Stamp { bytes: row.get(1)?, changed: row.get(2)? })))?;
         rows.collect()
     }
@@ -251,7 +295,7 @@ impl Index {
     /// # Errors
     /// When the index can't be asked.
     pub fn jobs(&self, wanted: &JobQuery) -> io::Result<Vec<JobRow>> {
-        self.found(wanted).map_err(of_sqlite)
+        self.ask(|index| index.found(wanted))
     }
 
     /// How many jobs are wanted, whatever [`JobQuery::most`] says.
@@ -261,7 +305,8 @@ impl Index {
     pub fn count(&self, wanted: &JobQuery) -> io::Result<usize> {
         let Conditions { text, values } = conditions(wanted);
         let query = format!("SELECT count(*) FROM jobs WHERE {text}");
-        let count: i64 = self.0.query_row(&query, params_from_iter(values), |row| row.get(0)).map_err(of_sqlite)?;
+        let count: i64 =
+            self.ask(|index| index.connection.query_row(&query, params_from_iter(&values), |row| row.get(0)))?;
         Ok(usize::try_from(count).unwrap_or_default())
     }
 
@@ -276,7 +321,7 @@ impl Index {
              FROM drives JOIN jobs ON id = job
              WHERE (kind IN ('write', 'reclaim') OR kind = 'gauge' AND write_rate IS NOT NULL) AND drives.result <> 'refused'
              GROUP BY tag, vendor, model, serial, bytes";
-        self.rows(query, Vec::new()).map_err(of_sqlite)
+        self.ask(|index| index.rows(query, Vec::new()))
     }
 
     fn found(&self, wanted: &JobQuery) -> rusqlite::Result<Vec<JobRow>> {
@@ -293,7 +338,7 @@ impl Index {
 
     /// Jobs with their drives, whose rows stand together.
     fn rows(&self, query: &str, values: Vec<Box<dyn ToSql>>) -> rusqlite::Result<Vec<JobRow>> {
-        let mut query = self.0.prepare(query)?;
+        let mut query = self.connection.prepare(query)?;
         let mut rows = query.query(params_from_iter(values))?;
         let mut jobs: Vec<JobRow> = Vec::new();
         let mut last = None;
@@ -301,7 +346,7 @@ impl Index {
             let id: i64 = row.get(0)?;
             if last != Some(id) {
                 last = Some(id);
-                jobs.extend(job_row(row)?);
+                jobs.push(job_row(row)?);
             }
             if let (Some(job), Some(drive)) = (jobs.last_mut(), row_drive(row)?) {
                 job.drives.push(drive);
@@ -315,9 +360,10 @@ impl Index {
     /// # Errors
     /// When the index can't be asked.
     pub fn unreadable(&self) -> io::Result<Vec<String>> {
-        let mut query = self.0.prepare("SELECT name FROM jobs WHERE is_read = 0 ORDER BY name").map_err(of_sqlite)?;
-        let names = query.query_map([], |row| row.get(0)).map_err(of_sqlite)?;
-        names.collect::<rusqlite::Result<_>>().map_err(of_sqlite)
+        self.ask(|index| {
+            let mut query = index.connection.prepare("SELECT name FROM jobs WHERE is_read = 0 ORDER BY name")?;
+            query.query_map([], |row| row.get(0))?.collect()
+        })
     }
 }
 
@@ -427,10 +473,13 @@ fn rate(stages: &[StageDone], wanted: Stage) -> Option<f64> {
     Some(stage.bytes as f64 / stage.seconds)
 }
 
-fn job_row(row: &Row<'_>) -> rusqlite::Result<Option<JobRow>> {
-    let (Some(kind), Some(result)) = (of_word(row.get(4)?), of_word(row.get(5)?)) else { return Ok(None) };
+/// A value that no record has is an error: the index is damaged.
+fn job_row(row: &Row<'_>) -> rusqlite::Result<JobRow> {
+    let (Some(kind), Some(result)) = (of_word(row.get(4)?), of_word(row.get(5)?)) else {
+        return Err(rusqlite::Error::InvalidQuery);
+    };
     let bytes: Option<i64> = row.get(11)?;
-    Ok(Some(JobRow {
+    Ok(JobRow {
         job: row.get(1)?,
         started: row.get(2)?,
         ended: row.get(3)?,
@@ -443,12 +492,12 @@ fn job_row(row: &Row<'_>) -> rusqlite::Result<Option<JobRow>> {
         image_bytes: bytes.and_then(|bytes| u64::try_from(bytes).ok()),
         sha256: row.get(12)?,
         drives: Vec::new(),
-    }))
+    })
 }
 
 fn row_drive(row: &Row<'_>) -> rusqlite::Result<Option<RowDrive>> {
     let Some(tag) = row.get::<_, Option<String>>(13)? else { return Ok(None) };
-    let Some(result) = of_word(row.get(18)?) else { return Ok(None) };
+    let result = of_word(row.get(18)?).ok_or(rusqlite::Error::InvalidQuery)?;
     let bytes: i64 = row.get(17)?;
     let drive = DriveIdentity {
         tag,
@@ -537,7 +586,17 @@ mod tests {
         assert_eq!(names(state, &JobQuery::default()), left);
         assert_eq!(Index::of(state).unwrap().unreadable().unwrap(), ["x"]);
         let index = state.join(FILE);
-        let spoils: [&dyn Fn(); 5] = [
+        let run = |text: &str| Connection::open(&index).unwrap().execute_batch(text).unwrap();
+        let spoils: [&dyn Fn(); 11] = [
+            &|| run("UPDATE jobs SET image_file = x'ff00'"),
+            &|| run("UPDATE jobs SET image_file = CAST(x'ff' AS TEXT)"),
+            &|| run("UPDATE jobs SET kind = 'dance' WHERE is_read = 1"),
+            &|| run("UPDATE drives SET result = 'odd'"),
+            &|| run("CREATE TRIGGER t AFTER DELETE ON jobs BEGIN SELECT 1; END"),
+            &|| {
+                run("DROP TABLE drives; DROP TABLE jobs; CREATE VIEW jobs AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n)
+                     SELECT i AS id FROM n");
+            },
             &|| fs::remove_file(&index).unwrap(),
             &|| fs::write(&index, b"somebody else's notes, which are no database at all").unwrap(),
             &|| {
