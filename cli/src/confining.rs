@@ -4,7 +4,7 @@ use std::io;
 use std::path::Path;
 
 use pyrotyp_core::devices::keyholder::{self, SystemDrives};
-use pyrotyp_core::machine::{self, NamedPlaces, Network, Workload};
+use pyrotyp_core::machine::{self, DriveRights, NamedPlaces, Network, Workload};
 
 use crate::asked::{Against, Asked, Command, LedgerCommand, ShelfCommand};
 use crate::commands::station::read_plan;
@@ -31,12 +31,13 @@ pub(crate) fn divided(Asked { command, common }: &Asked) -> Result<Option<u8>, F
 pub(crate) fn confine(asked: &Asked) -> Vec<String> {
     let command = &asked.command;
     let network = if command.uses_network() { Network::Used } else { Network::Unused };
+    let drives = if keyholder::is_apart() { DriveRights::Lent } else { DriveRights::Own };
     let rights = || if machine::is_root() { machine::keep_files_alone() } else { Ok(()) };
     let steps: [(&str, &dyn Fn() -> io::Result<()>); 4] = [
         ("does not limit a process", &|| machine::limit(workload(command))),
         ("puts no folder out of a process's reach", &|| machine::fence(&places(asked))),
         ("leaves root's process all its rights", &rights),
-        ("lets nothing be refused to a process", &|| machine::confine(network)),
+        ("lets nothing be refused to a process", &|| machine::confine(network, drives)),
     ];
     let done = steps.into_iter().map(|(what, step)| (what, step()));
     done.filter_map(|(what, done)| Some(format!("this system {what}: {}", plain(&done.err()?)))).collect()

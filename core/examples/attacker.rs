@@ -5,17 +5,22 @@
 
 #![allow(clippy::print_stdout)]
 
-use std::fs::{self, File};
+use std::fs::{self, File, FileTimes};
 use std::net::{TcpListener, UdpSocket};
+use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixDatagram;
-use std::process::ExitCode;
+use std::process::{Command, ExitCode};
+use std::time::SystemTime;
 
 use pyrotyp_core::devices::keyholder::{self, Side, SystemDrives};
 use pyrotyp_core::devices::{Platform, PlatformError, this_machine};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Use};
 use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
-use pyrotyp_core::machine::{self, NamedPlaces, Network};
-use rustix::process::{Signal, getppid, kill_process};
+use pyrotyp_core::machine::{self, DriveRights, NamedPlaces, Network};
+use rustix::fs::{XattrFlags, fsetxattr};
+use rustix::process::{
+    PidfdFlags, PidfdGetfdFlags, Resource, Rlimit, Signal, getppid, kill_process, pidfd_getfd, pidfd_open, prlimit,
+};
 use rustix::thread::{Uid, set_thread_uid};
 
 /// A drive that the guard on this side was talked into.
@@ -39,6 +44,42 @@ fn tell_status() {
 
 fn got(what: &str, got: bool) {
     println!("{}: {what}", if got { "GOT" } else { "nothing" });
+}
+
+/// Tries to change what files are, by name and by handle.
+fn try_attributes() {
+    for path in ["/bin/sh", "/etc/passwd", "/dev/null"] {
+        let mode = fs::Permissions::from_mode(0o4755);
+        got(&format!("the mode of {path}"), fs::set_permissions(path, mode.clone()).is_ok());
+        let Ok(open) = File::open(path) else { continue };
+        got(&format!("the mode of {path} by a handle"), open.set_permissions(mode).is_ok());
+        let times = FileTimes::new().set_modified(SystemTime::UNIX_EPOCH);
+        got(&format!("the times of {path}"), open.set_times(times).is_ok());
+        got(&format!("an attribute of {path}"), fsetxattr(&open, "user.a", b"b", XattrFlags::empty()).is_ok());
+    }
+}
+
+/// Tries to reach other processes.
+fn try_processes() {
+    let none = Rlimit { current: Some(0), maximum: Some(0) };
+    got("an end of the broker by its limits", prlimit(getppid(), Resource::Cpu, none).is_ok());
+    let broker = getppid().and_then(|parent| pidfd_open(parent, PidfdFlags::empty()).ok());
+    got(
+        "a handle of the broker",
+        broker.is_some_and(|broker| pidfd_getfd(broker, 3, PidfdGetfdFlags::empty()).is_ok()),
+    );
+}
+
+/// Tries what a handle for reading permits besides reading: detach the file of a loop device, eject, discard, command the drive itself.
+fn try_requests(open: &File) {
+    const TRY: &str =
+        "import fcntl, sys\ntry: fcntl.ioctl(0, int(sys.argv[1], 0))\nexcept OSError as e: sys.exit(e.errno)";
+    for request in ["0x4C01", "0x5309", "0x1277", "0x2285", "0x5412"] {
+        let handle = open.try_clone().expect("a handle can be doubled");
+        let tried = Command::new("python3").args(["-c", TRY, request]).stdin(handle).status();
+        // EPERM, and not an answer of the drive.
+        got(&format!("request {request}"), tried.is_ok_and(|status| status.code() != Some(1)));
+    }
 }
 
 /// Tries to reach one drive by every way there is.
@@ -74,13 +115,15 @@ fn main() -> ExitCode {
     if machine::is_root() {
         machine::keep_files_alone().expect("rights can be given up");
     }
-    machine::confine(Network::Unused).expect("this kernel has filters");
+    machine::confine(Network::Unused, DriveRights::Lent).expect("this kernel has filters");
     tell_status();
     got("the system's bus", UnixDatagram::unbound().is_ok() && machine::is_root());
     if let Some(own) = std::env::args().nth(2) {
         got("a file of the person's own", fs::read(&own).is_ok());
         got("a change in a file of the person's own", fs::OpenOptions::new().append(true).open(&own).is_ok());
     }
+    try_attributes();
+    try_processes();
     got("a server", TcpListener::bind("127.0.0.1:0").is_ok());
     got("a way out", UdpSocket::bind("0.0.0.0:0").is_ok());
     got("/etc/shadow", fs::read("/etc/shadow").is_ok());
@@ -104,6 +147,9 @@ fn main() -> ExitCode {
         let drive = drives.iter().find(|drive| drive.path == may).expect("the drive is there");
         let open = attached.open(drive);
         println!("{}: {may}, which may be read", if open.is_ok() { "open" } else { "closed" });
+        if let Ok(open) = attached.open_shared(drive) {
+            try_requests(&open);
+        }
         got("itself among those who have it open", attached.openers(drive).is_ok_and(|names| !names.is_empty()));
     }
     let endless = Drive { path: "/dev/".to_owned() + &"x".repeat(1 << 20), ..drives[0].clone() };

@@ -11,7 +11,7 @@ use crate::stop::Cancel;
 use super::person::Person;
 use super::places::NamedPlaces;
 use super::sparse::{ProgramError, ProgramRun, WrittenStretch};
-use super::workload::{Network, Workload};
+use super::workload::{DriveRights, Network, Workload};
 
 fn unknown<T>() -> io::Result<T> {
     Err(io::Error::new(io::ErrorKind::Unsupported, "this system can't be asked for that"))
@@ -113,7 +113,7 @@ pub const ROOT_PROGRAM: &str = "";
 ///
 /// # Errors
 /// Always: nobody knows how to ask for it.
-pub fn confine(_network: Network) -> io::Result<()> {
+pub fn confine(_network: Network, _drives: DriveRights) -> io::Result<()> {
     unknown()
 }
 

@@ -39,4 +39,4 @@ pub use system::{
 pub(crate) use unix::FILES_ALONE;
 #[cfg(all(unix, not(no_system)))]
 pub use unix::person;
-pub use workload::{Network, Workload};
+pub use workload::{DriveRights, Network, Workload};

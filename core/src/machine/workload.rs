@@ -19,3 +19,12 @@ pub enum Workload {
     /// It starts an emulated PC.
     Emulates,
 }
+
+/// By whose rights this process has drives.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DriveRights {
+    /// By its own: it makes what requests a drive needs.
+    Own,
+    /// Another process opens them and makes the requests: this one only reads and writes.
+    Lent,
+}
