@@ -115,6 +115,7 @@ impl Volume {
             }),
             "md" | "linux_raid_member" if self.drives != Some(1) => Some(named("the array")),
             "lvm2" | "LVM2_member" => Some(named("the LVM group")),
+            "jbd" => Some("an ext4 volume with its files elsewhere".to_owned()),
             "bcache" => Some("a bcache set".to_owned()),
             "zfs" | "zfs_member" => Some("a ZFS pool".to_owned()),
             _ => None,

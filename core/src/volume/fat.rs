@@ -57,6 +57,8 @@ pub const STEPS_MOST: u32 = 1 << 22;
 /// Most bytes of folders read in one search.
 pub const FOLDER_BYTES_MOST: u64 = 8 << 20;
 
+/// Most bytes of the root folder in which a volume's label is searched.
+const MAX_LABEL_SEARCH_BYTES: u64 = 1 << 20;
 /// Most bytes of the root folder of FAT12 and FAT16 that are read.
 const ROOT_BYTES_MOST: u64 = 2 << 20;
 
@@ -103,7 +105,7 @@ pub enum Width {
 pub struct Fat {
     /// Width of a table entry.
     pub width: Width,
-    /// Label of the boot sector.
+    /// Label of the root folder's volume entry (§6); the boot sector's copy is not kept current by common tools.
     pub label: Option<String>,
     /// Length of the volume, in bytes.
     pub bytes: u64,
@@ -195,7 +197,19 @@ pub(crate) fn dos_time(day: u16, time: u16) -> Option<DateTime> {
 /// # Errors
 /// When the volume can't be read.
 pub fn read(volume: &dyn ReadAt) -> io::Result<Option<Fat>> {
-    Ok(read_block::<512>(volume, 0)?.and_then(|raw| parse(raw.as_slice())))
+    let Some(mut fat) = read_block::<512>(volume, 0)?.and_then(|raw| parse(raw.as_slice())) else { return Ok(None) };
+    let mut label = None;
+    fat.walk_root(volume, MAX_LABEL_SEARCH_BYTES, &mut |record| {
+        let attributes = record.get(ATTRIBUTES).copied().unwrap_or_default();
+        let is_label = attributes & (ATTRIBUTE_LONG | ATTRIBUTE_FOLDER) == ATTRIBUTE_VOLUME;
+        if is_label && record.first() != Some(&0xE5) {
+            label = text(record, 0, 11);
+            return ControlFlow::Break(());
+        }
+        ControlFlow::Continue(())
+    })?;
+    fat.label = label.filter(|label| !label.is_empty());
+    Ok(Some(fat))
 }
 
 fn parse(raw: &[u8]) -> Option<Fat> {
@@ -227,10 +241,9 @@ fn parse(raw: &[u8]) -> Option<Fat> {
     if (width == Width::Fat32) != (short_table == 0) {
         return None;
     }
-    let label_at = if width == Width::Fat32 { LABEL_32 } else { LABEL_16 };
     Some(Fat {
         width,
-        label: text(raw, label_at, 11).filter(|label| label != "NO NAME"),
+        label: None,
         bytes: sectors.checked_mul(sector)?,
         table: reserved.checked_mul(sector)?,
         root: root_sector.checked_mul(sector)?,
@@ -278,44 +291,61 @@ impl Fat {
     /// # Errors
     /// When the volume can't be read.
     pub fn top(&self, volume: &dyn ReadAt) -> io::Result<Vec<Item>> {
-        let mut raw = Vec::new();
-        let mut add = |at: u64, bytes: u64| {
-            let before = raw.len();
-            raw.resize(before.saturating_add(usize::try_from(bytes).unwrap_or_default()), 0);
-            volume.fill_at(at, raw.get_mut(before..).unwrap_or_default())
-        };
-        let mut search = Search::of(volume);
-        let mut cluster = Some(self.root_cluster);
-        if self.width != Width::Fat32 {
-            add(self.root, self.root_bytes.min(ROOT_BYTES_MOST))?;
-            cluster = None;
-        }
-        while let Some(at) = cluster.filter(|_| search.step()).and_then(|here| self.cluster_at(here)) {
-            if !search.read(self.cluster_bytes) {
-                break;
-            }
-            add(at, self.cluster_bytes)?;
-            cluster = self.next(cluster.unwrap_or_default(), &mut search)?;
-        }
         let mut items = Vec::new();
         let mut long = LongName::default();
-        for record in raw.chunks_exact(ENTRY).take_while(|record| record.first() != Some(&0)) {
+        self.walk_root(volume, FOLDER_BYTES_MOST, &mut |record| {
             let attributes = record.get(ATTRIBUTES).copied().unwrap_or_default();
             if attributes & ATTRIBUTE_LONG == ATTRIBUTE_LONG {
                 long.add(record);
-                continue;
+                return ControlFlow::Continue(());
             }
             let name = std::mem::take(&mut long).name();
             let is_gone = matches!(record.first(), Some(0xE5 | b'.'));
-            let Some(node) = self.node(record).filter(|_| !is_gone && items.len() < ITEMS_MOST) else { continue };
-            items.push(Item {
-                name: name.unwrap_or(node.name),
-                is_folder: node.is_folder,
-                bytes: u64::from(node.bytes),
-                modified: modified(record),
-            });
-        }
+            if let Some(node) = self.node(record).filter(|_| !is_gone && items.len() < ITEMS_MOST) {
+                items.push(Item {
+                    name: name.unwrap_or(node.name),
+                    is_folder: node.is_folder,
+                    bytes: u64::from(node.bytes),
+                    modified: modified(record),
+                });
+            }
+            ControlFlow::Continue(())
+        })?;
         Ok(items)
+    }
+
+    /// Calls `visit` with each directory entry of the root folder, deleted ones included, until it breaks, the folder ends or
+    /// `max_bytes` of it were read.
+    fn walk_root(
+        &self,
+        volume: &dyn ReadAt,
+        max_bytes: u64,
+        visit: &mut dyn FnMut(&[u8]) -> ControlFlow<()>,
+    ) -> io::Result<()> {
+        let mut search = Search { folder_bytes: max_bytes, ..Search::of(volume) };
+        let mut raw = Vec::new();
+        let mut walk = |at: u64, bytes: u64| -> io::Result<ControlFlow<()>> {
+            raw.clear();
+            raw.resize(usize::try_from(bytes).unwrap_or_default(), 0);
+            let count = volume.fill_at(at, &mut raw)?;
+            for record in raw.get(..count).unwrap_or_default().chunks_exact(ENTRY) {
+                if record.first() == Some(&0) || visit(record).is_break() {
+                    return Ok(ControlFlow::Break(()));
+                }
+            }
+            Ok(ControlFlow::Continue(()))
+        };
+        if self.width != Width::Fat32 {
+            return walk(self.root, self.root_bytes.min(max_bytes).min(ROOT_BYTES_MOST)).map(drop);
+        }
+        let mut cluster = Some(self.root_cluster);
+        while let Some(at) = cluster.filter(|_| search.step()).and_then(|here| self.cluster_at(here)) {
+            if !search.read(self.cluster_bytes) || walk(at, self.cluster_bytes)?.is_break() {
+                break;
+            }
+            cluster = self.next(cluster.unwrap_or_default(), &mut search)?;
+        }
+        Ok(())
     }
 
     /// How much of the volume is taken; `None` where nothing tells it cheaply.
@@ -536,6 +566,20 @@ mod tests {
         );
         let used = fat.used_bytes(&esp(&image)).unwrap().unwrap();
         assert!(used > 0 && used < fat.bytes, "{used}");
+    }
+
+    #[test]
+    fn label_is_that_of_the_root_folder() {
+        let mut image = SAMPLE.clone();
+        let label = |image: &Vec<u8>| read(&esp(image)).unwrap().unwrap().label;
+        let root = ESP_START as usize + read(&esp(&image)).unwrap().unwrap().root as usize;
+        let entry = (0..).find(|slot| image[root + slot * ENTRY + ATTRIBUTES] == ATTRIBUTE_VOLUME).unwrap();
+        let entry = root + entry * ENTRY;
+        // The boot sector keeps the name that the volume was made with.
+        image[entry..entry + 11].copy_from_slice(b"HOLIDAY    ");
+        assert_eq!(label(&image).as_deref(), Some("HOLIDAY"));
+        image[entry] = 0xE5;
+        assert_eq!(label(&image), None);
     }
 
     #[test]

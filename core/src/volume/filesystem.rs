@@ -218,10 +218,12 @@ pub fn recognise(volume: &dyn ReadAt) -> io::Result<Option<FileSystem>> {
     Ok(is_zfs(volume)?.then(|| member("zfs")))
 }
 
-/// ext3 has a journal (compatible feature 4); ext4 has extents (incompatible feature 0x40).
+/// ext3 has a journal (compatible feature 4); ext4 has extents (incompatible feature 0x40); a device with the journal of another
+/// volume alone has incompatible feature 8, and is called as the kernel calls its journal.
 fn ext_name(head: &[u8]) -> &'static str {
     let (compatible, incompatible) = (u32_le(head, 1116).unwrap_or(0), u32_le(head, 1120).unwrap_or(0));
     match (compatible & 4 != 0, incompatible & 0x40 != 0) {
+        _ if incompatible & 8 != 0 => "jbd",
         (_, true) => "ext4",
         (true, false) => "ext3",
         (false, false) => "ext2",
@@ -310,6 +312,7 @@ mod tests {
             ext(0, 0),
             ext(4, 0),
             ext(4, 0x40),
+            ext(0, 8),
             volume(&[]),
         ];
         let told: Vec<String> = volumes
@@ -331,8 +334,53 @@ mod tests {
         ext2 Some("cellar") Some(1048576)
         ext3 Some("cellar") Some(1048576)
         ext4 Some("cellar") Some(1048576)
+        jbd Some("cellar") Some(1048576)
         nothing
         "#);
+    }
+
+    #[test]
+    #[ignore = "needs mkfs.vfat, mkfs.exfat, mke2fs, mkswap and blkid"]
+    fn labels_are_those_of_blkid() {
+        use std::process::Command;
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("volume.img");
+        let run = |words: &str| {
+            let words: Vec<&str> = words.split_whitespace().collect();
+            let done = Command::new(words[0]).args(&words[1..]).arg(&path).output().unwrap();
+            assert!(done.status.success(), "{words:?} {}", String::from_utf8_lossy(&done.stderr));
+            String::from_utf8(done.stdout).unwrap().trim().to_owned()
+        };
+        for make in [
+            "mkfs.vfat -F 12 -n SMALL",
+            "mkfs.vfat -F 16 -n MIDDLE",
+            "mkfs.vfat -F 32 -n LARGE",
+            "mkfs.vfat -F 32",
+            "mkfs.exfat -L cellar",
+            "mke2fs -q -F -t ext2 -L attic",
+            "mke2fs -q -F -t ext4 -L loft",
+            "mke2fs -q -F -O journal_dev -L notes",
+            "mkswap -L night",
+        ] {
+            let bytes = if make.contains("-F 12") { 2 << 20 } else { 80 << 20 };
+            std::fs::File::create(&path).unwrap().set_len(bytes).unwrap();
+            run(make);
+            // A new name in the root folder, as systems give it: the boot sector keeps the old one.
+            let mut volume = std::fs::read(&path).unwrap();
+            if let Some(at) =
+                volume.windows(12).position(|entry| entry[11] == 8 && entry[..5].is_ascii() && entry[0] > b' ')
+            {
+                volume[at..at + 11].copy_from_slice(b"RENAMED    ");
+                std::fs::write(&path, &volume).unwrap();
+            }
+            let found = recognise(&volume).unwrap().unwrap();
+            let label = Command::new("blkid").args(["-p", "-o", "value", "-s", "LABEL"]).arg(&path).output().unwrap();
+            let label = String::from_utf8(label.stdout).unwrap().trim().to_owned();
+            assert_eq!(found.label.unwrap_or_default(), label, "{make}");
+            if make.contains("journal_dev") {
+                assert_eq!((found.name, run("blkid -p -o value -s TYPE").as_str()), ("jbd", "jbd"));
+            }
+        }
     }
 
     proptest! {
