@@ -11,6 +11,7 @@
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
+use std::ops::Range;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
@@ -55,6 +56,8 @@ struct Device {
     /// What is made of it.
     holders: Vec<String>,
     backing_file: Option<PathBuf>,
+    /// The part of the backing file that it shows, in bytes.
+    backing_range: Range<u64>,
     mapped_name: Option<String>,
 }
 
@@ -63,6 +66,14 @@ impl Device {
     fn is_of(&self, name: &str) -> bool {
         self.name == name || self.disk.as_deref() == Some(name)
     }
+}
+
+/// A device or file that a driver of the kernel offers to another computer.
+#[derive(Clone, Debug)]
+struct Export {
+    path: PathBuf,
+    /// The driver, in words.
+    by: String,
 }
 
 /// All block devices with what lies above and below them, all mounts and all swap areas.
@@ -76,6 +87,10 @@ pub(super) struct Stack {
     pools: Vec<String>,
     /// Devices of each btrfs file system, by `major:minor`.
     btrfs: Vec<Vec<String>>,
+    /// What the kernel offers to others through a target or gadget driver.
+    exports: Vec<Export>,
+    /// File systems that need no device: what they are said to be mounted from is any text.
+    deviceless: BTreeSet<String>,
     /// Whether nodes on this machine may be asked for their numbers.
     is_running: bool,
     /// Nodes that were asked already: for each drive, each mount is looked at.
@@ -103,6 +118,8 @@ impl Stack {
             swaps: swaps.filter_map(swap).collect(),
             pools: names_below(&pools)?.into_iter().filter(|name| pools.join(name).is_dir()).collect(),
             btrfs: Vec::new(),
+            exports: exports(&sys.join("kernel/config"))?,
+            deviceless: deviceless(&fs::read(proc.join("filesystems")).unwrap_or_default()),
             is_running: proc == Path::new("/proc"),
             nodes: RefCell::default(),
         };
@@ -141,6 +158,7 @@ impl Stack {
                 members: names_below(&folder.join("slaves"))?,
                 holders: names_below(&folder.join("holders"))?,
                 backing_file,
+                backing_range: backing_range(folder),
                 mapped_name: text(&folder.join("dm/name")),
             },
         );
@@ -160,7 +178,7 @@ impl Stack {
         for (who, bytes) in processes::other_mounts(proc) {
             for mount in mounts(&bytes)? {
                 let is_ours = |own: &Mount| own.device == mount.device && !own.peers.is_disjoint(&mount.peers);
-                let is_on_device = self.devices.contains_key(&mount.device) || self.by_path(&mount.source).is_some();
+                let is_on_device = self.devices.contains_key(&mount.device) || self.source_of(&mount).is_some();
                 if is_on_device && !self.mounts.iter().any(is_ours) {
                     self.mounts.push(Mount { elsewhere: Some(who.clone()), ..mount });
                 }
@@ -177,30 +195,136 @@ impl Stack {
                 uses.push(use_);
             }
         };
+        let written = self.written_with(name);
         for mount in &self.mounts {
             if self.disks_under_mount(mount).contains(name) {
                 add(use_of(mount, self.disks_of_mount(mount).len()));
+            } else if self.overlap(&written, &self.direct_under_mount(mount)) {
+                // It is another device's volume: the job must not unmount it.
+                match use_of(mount, 1) {
+                    Use::Removable { at } => add(Use::Mounted { at }),
+                    use_ => add(use_),
+                }
             }
         }
         for swap in &self.swaps {
             if swap.starts_with("/dev") && self.by_path(swap).is_none() {
                 add(Use::Unknown { what: format!("the swap area {}", swap.shown()) });
-            } else if self.disks_under_path(swap).contains(name) {
+            } else if self.is_under_path(name, &written, swap) {
                 add(Use::System { what: "swap".to_owned() });
             }
         }
-        for device in self.devices.values() {
-            if device.is_of(name) {
+        for (id, device) in &self.devices {
+            if device.is_of(name) || written.contains(id) {
                 device.holders.iter().for_each(|holder| add(Use::Held { by: self.words_for(holder) }));
             }
             if let Some(file) = &device.backing_file
                 && device.name != name
-                && self.disks_under_path(file).contains(name)
+                && (self.disks_under_path(file).contains(name) || self.is_beside(name, device))
             {
                 add(Use::Held { by: format!("{} ({})", device.name, file.shown()) });
             }
         }
+        for Export { path, by } in &self.exports {
+            if self.is_under_path(name, &written, path) {
+                add(Use::Held { by: by.clone() });
+            }
+        }
         uses
+    }
+
+    /// Whether what lies at `path` is on the disk called `name`, or shares bytes with what is written with that disk.
+    fn is_under_path(&self, name: &str, written: &BTreeSet<String>, path: &Path) -> bool {
+        let mut direct = BTreeSet::new();
+        match self.by_path(path) {
+            Some(device) => self.add_direct(device, &mut direct),
+            None => direct.extend(self.loops_over(path, &(0..u64::MAX)).map(|(id, _)| id.clone())),
+        }
+        self.disks_under_path(path).contains(name) || self.overlap(written, &direct)
+    }
+
+    /// Numbers of all devices whose bytes change when the disk called `name` is written: itself, what it is made of, the device that a
+    /// loop device shows, and other loop devices over the same part of a file.
+    fn written_with(&self, name: &str) -> BTreeSet<String> {
+        let mut written = BTreeSet::new();
+        let mut next: Vec<&str> = self.by_name(name).into_iter().collect();
+        while let Some(id) = next.pop() {
+            let Some(device) = self.devices.get(id).filter(|_| written.insert(id.to_owned())) else { continue };
+            next.extend(device.members.iter().filter_map(|member| self.by_name(member)));
+            if let Some(file) = &device.backing_file {
+                next.extend(self.by_path(file));
+                next.extend(self.loops_over(file, &device.backing_range).map(|(id, _)| id.as_str()));
+            }
+        }
+        written
+    }
+
+    /// Loop devices over the same file, or the same device, that show a part of this range.
+    fn loops_over<'a>(&'a self, file: &Path, range: &Range<u64>) -> impl Iterator<Item = (&'a String, &'a Device)> {
+        let (file, range) = (self.file_identity(file), range.clone());
+        self.devices.iter().filter(move |(_, other)| {
+            let shows = other.backing_file.as_deref().is_some_and(|other| self.file_identity(other) == file);
+            shows && other.backing_range.start < range.end && range.start < other.backing_range.end
+        })
+    }
+
+    /// Whether a loop device shows a part of the same file or device as the disk called `name`.
+    fn is_beside(&self, name: &str, other: &Device) -> bool {
+        let Some(own) = self.by_name(name).and_then(|id| self.devices.get(id)) else { return false };
+        let Some(file) = &own.backing_file else { return false };
+        self.loops_over(file, &own.backing_range).any(|(_, found)| found.name == other.name && found.name != own.name)
+    }
+
+    /// What tells a file from others whatever it is called: file system and number, or its path where it can't be asked.
+    fn file_identity(&self, path: &Path) -> FileIdentity {
+        let found = if self.is_running { fs::metadata(path).ok() } else { None };
+        match found {
+            Some(found) if found.file_type().is_block_device() => FileIdentity::Number(0, found.rdev()),
+            Some(found) => FileIdentity::Number(found.dev(), found.ino()),
+            None => FileIdentity::Path(path.to_owned()),
+        }
+    }
+
+    /// Whether one of these devices is one of those, or a partition of it, or the disk that it is a partition of.
+    fn overlap(&self, these: &BTreeSet<String>, those: &BTreeSet<String>) -> bool {
+        let disk_of = |id: &String| self.devices.get(id)?.disk.as_deref().and_then(|disk| self.by_name(disk));
+        let are_one =
+            |a: &String, b: &String| a == b || disk_of(a) == Some(b.as_str()) || disk_of(b) == Some(a.as_str());
+        these.iter().any(|a| those.iter().any(|b| are_one(a, b)))
+    }
+
+    /// Numbers of the devices that a mount reads and writes, down to those that are made of nothing else.
+    fn direct_under_mount(&self, mount: &Mount) -> BTreeSet<String> {
+        let mut direct = BTreeSet::new();
+        if self.devices.contains_key(&mount.device) {
+            self.add_direct(&mount.device, &mut direct);
+        }
+        if let Some(source) = self.source_of(mount) {
+            self.add_direct(source, &mut direct);
+        }
+        direct
+    }
+
+    fn add_direct(&self, id: &str, direct: &mut BTreeSet<String>) {
+        let Some(device) = self.devices.get(id).filter(|_| direct.insert(id.to_owned())) else { return };
+        for member in device.members.iter().filter_map(|member| self.by_name(member)) {
+            self.add_direct(member, direct);
+        }
+        if let Some(below) = device.backing_file.as_deref().and_then(|file| self.by_path(file)) {
+            self.add_direct(below, direct);
+        }
+    }
+
+    /// The device that a mount says it is mounted from; a file system that needs none may say anything.
+    fn source_of(&self, mount: &Mount) -> Option<&str> {
+        let kind = mount.filesystem.split('.').next().unwrap_or_default();
+        if self.deviceless.contains(kind) { None } else { self.by_path(&mount.source) }
+    }
+
+    /// Whether another file system is mounted over this place, so that unmounting it would take that one.
+    pub(super) fn is_covered(&self, volume: &Removable) -> bool {
+        let last = self.own_mounts().rfind(|mount| mount.at == volume.at);
+        last.is_none_or(|last| last.source != volume.device)
     }
 
     /// What a drive is needed for that holds a member of a ZFS pool: any pool that is imported may be made of it.
@@ -216,7 +340,7 @@ impl Stack {
 
     /// The first mount of exactly this device.
     pub(super) fn mount_of(&self, device: &str) -> Option<&Mount> {
-        self.own_mounts().find(|mount| mount.device == device || self.by_path(&mount.source) == Some(device))
+        self.own_mounts().find(|mount| mount.device == device || self.source_of(mount) == Some(device))
     }
 
     /// What the desktop mounted of the disk at `path` and where, the latest first.
@@ -231,6 +355,11 @@ impl Stack {
     pub(super) fn overlays_of_unknown_layers(&self) -> Vec<String> {
         let unknown = self.mounts.iter().filter(|mount| layers(&mount.options).iter().any(|layer| layer.is_relative()));
         unknown.map(|mount| format!("perhaps the overlay at {}", mount.at.shown())).collect()
+    }
+
+    /// Whether `path` is the node of the disk called `name`, or of one of its partitions.
+    pub(super) fn is_node_of(&self, path: &Path, name: &str) -> bool {
+        self.by_path(path).and_then(|id| self.devices.get(id)).is_some_and(|device| device.is_of(name))
     }
 
     /// Numbers, `major:minor`, of the disk called `name` and of its partitions.
@@ -297,7 +426,7 @@ impl Stack {
             return;
         }
         self.descend(&mount.device, found);
-        let source = self.by_path(&mount.source);
+        let source = self.source_of(mount);
         if let Some(device) = source {
             self.descend(device, found);
         }
@@ -378,6 +507,58 @@ fn use_of(mount: &Mount, disks: usize) -> Use {
         (None, Use::Removable { at }) if disks > 1 => Use::Shared { at },
         (None, use_) => use_,
     }
+}
+
+/// What tells a file from others.
+#[derive(PartialEq)]
+enum FileIdentity {
+    /// The file system's device and the inode; zero and the device's number for a device.
+    Number(u64, u64),
+    Path(PathBuf),
+}
+
+/// The part of its file that a loop device shows: `loop/offset` and `loop/sizelimit`, in bytes; without a limit, all behind the offset.
+fn backing_range(folder: &Path) -> Range<u64> {
+    let number = |name: &str| text(&folder.join("loop").join(name)).and_then(|text| text.parse::<u64>().ok());
+    let start = number("offset").unwrap_or(0);
+    let end = number("sizelimit").filter(|limit| *limit > 0).map(|limit| start.saturating_add(limit));
+    start..end.unwrap_or(u64::MAX)
+}
+
+/// What the kernel's drivers offer to others, as configfs has it: the kernel's nvmet (`device_path`), target_core (`udev_path`, and the file
+/// of a fileio device in `info`) and f_mass_storage (`file`).
+fn exports(config: &Path) -> io::Result<Vec<Export>> {
+    let below = |folders: Vec<PathBuf>| -> io::Result<Vec<PathBuf>> {
+        let mut found = Vec::new();
+        for folder in folders {
+            found.extend(names_below(&folder)?.into_iter().map(|name| folder.join(name)));
+        }
+        Ok(found)
+    };
+    let attribute = |folders: Vec<PathBuf>, name: &str, by: &str| -> Vec<Export> {
+        let paths = folders.iter().filter_map(|folder| text(&folder.join(name))).filter(|path| path.starts_with('/'));
+        paths.map(|path| Export { path: path.into(), by: by.to_owned() }).collect()
+    };
+    let namespaces = below(vec![config.join("nvmet/subsystems")])?.iter().map(|one| one.join("namespaces")).collect();
+    let mut exports = attribute(below(namespaces)?, "device_path", "the kernel's NVMe target");
+    let backends = below(below(vec![config.join("target/core")])?)?;
+    for backend in &backends {
+        let info = text(&backend.join("info")).unwrap_or_default();
+        let files = info.split_once("File: ").and_then(|(_, rest)| rest.split_whitespace().next());
+        let files = files.filter(|file| file.starts_with('/'));
+        exports.extend(files.map(|file| Export { path: file.into(), by: "the kernel's SCSI target".to_owned() }));
+    }
+    exports.extend(attribute(backends, "udev_path", "the kernel's SCSI target"));
+    let functions = below(vec![config.join("usb_gadget")])?.iter().map(|one| one.join("functions")).collect();
+    exports.extend(attribute(below(below(functions)?)?, "file", "the kernel's USB gadget"));
+    Ok(exports)
+}
+
+/// Names of file systems behind `nodev`: proc_filesystems(5). Those that keep their devices' names elsewhere are known by them.
+fn deviceless(filesystems: &[u8]) -> BTreeSet<String> {
+    let text = String::from_utf8_lossy(filesystems);
+    let names = text.lines().filter_map(|line| line.strip_prefix("nodev")).map(|name| name.trim().to_owned());
+    names.collect()
 }
 
 #[derive(Default)]

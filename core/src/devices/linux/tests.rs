@@ -331,6 +331,67 @@ fn a_member_of_a_pool_is_in_use_while_any_pool_is_imported() {
 }
 
 #[test]
+fn a_loop_device_is_in_use_with_whatever_shares_its_bytes() {
+    let mut machine = Machine::new();
+    machine.inner("sda", 1);
+    machine.mount("sda1", "/", "ext4", "");
+    // loop0 is mounted; loop1 shows loop0, loop2 the same file, loop3 a part behind, loop4 another file, loop5 the system's partition.
+    for (name, file) in [
+        ("loop0", "/srv/boot.img"),
+        ("loop1", "/dev/loop0"),
+        ("loop2", "/srv/boot.img"),
+        ("loop3", "/srv/boot.img"),
+        ("loop4", "/srv/other.img"),
+        ("loop5", "/dev/sda1"),
+    ] {
+        machine.loop_over(name, file);
+    }
+    for (name, offset, limit) in [("loop0", 0, 1 << 20), ("loop2", 4096, 0), ("loop3", 1 << 20, 0)] {
+        machine.put(&format!("block/{name}/loop/offset"), &offset.to_string());
+        machine.put(&format!("block/{name}/loop/sizelimit"), &limit.to_string());
+    }
+    machine.mount("loop0", "/media/boot", "ext4", "");
+    insta::assert_snapshot!(machine.uses(), @r"
+    sda: system /, removable /media/boot, held loop0 (/srv/boot.img), held loop1 (/dev/loop0), held loop2 (/srv/boot.img), held loop3 (/srv/boot.img), held loop4 (/srv/other.img), held loop5 (/dev/sda1)
+    loop0: removable /media/boot, held loop1 (/dev/loop0), held loop2 (/srv/boot.img), mounted /media/boot, held loop0 (/srv/boot.img), held loop3 (/srv/boot.img)
+    loop1: mounted /media/boot
+    loop2: mounted /media/boot, held loop0 (/srv/boot.img), held loop3 (/srv/boot.img), removable /media/boot, held loop1 (/dev/loop0), held loop2 (/srv/boot.img)
+    loop3: mounted /media/boot, held loop2 (/srv/boot.img), removable /media/boot, held loop1 (/dev/loop0), held loop0 (/srv/boot.img), held loop3 (/srv/boot.img)
+    loop4: free
+    loop5: system /
+    ");
+}
+
+#[test]
+fn what_a_driver_of_the_kernel_offers_to_others_is_in_use() {
+    let mut machine = Machine::new();
+    for name in ["sda", "sdb", "sdc", "sdd"] {
+        machine.stick(name, 1);
+    }
+    machine.loop_over("loop0", "/srv/disk.img");
+    let config = "kernel/config";
+    machine.put(&format!("{config}/nvmet/subsystems/cellar/namespaces/1/device_path"), "/dev/sda");
+    machine.put(&format!("{config}/target/core/iblock_0/attic/udev_path"), "/dev/sdb1");
+    machine.put(
+        &format!("{config}/target/core/fileio_0/loft/info"),
+        "Status: ACTIVATED  Max Queue Depth: 0\n  TCM FILEIO ID: 0        File: /srv/disk.img  Size: 1073741824  Mode: O_DSYNC",
+    );
+    machine.put(&format!("{config}/usb_gadget/shed/functions/mass_storage.0/lun.0/file"), "/dev/sdc");
+    // A file system that needs no device may say that it is mounted from any.
+    machine.mount("sdd", "/home/ann/x", "tmpfs", "");
+    machine.mounts = machine.mounts.replace(&machine.numbers["sdd"], "0:77");
+    let filesystems = machine.folder.path().join("proc/filesystems");
+    fs::write(filesystems, "nodev\ttmpfs\n\text4\n").unwrap();
+    insta::assert_snapshot!(machine.uses(), @r"
+    sda: held the kernel's NVMe target
+    sdb: held the kernel's SCSI target
+    sdc: held the kernel's USB gadget
+    sdd: free
+    loop0: held the kernel's SCSI target
+    ");
+}
+
+#[test]
 fn stacks_that_lead_in_circles_end() {
     let mut machine = Machine::new();
     machine.loop_over("loop0", "/mnt/a/one.img");
