@@ -98,7 +98,7 @@ fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
     send("-TERM", keyholder.id());
     assert_eq!(keyholder.wait().unwrap().code(), Some(0));
     let unknown = bench.tell(&bench.command("drives").env("SUDO_UID", "4040404").output().unwrap());
-    assert!(unknown.starts_with("exit 5") && unknown.contains("the system knows no such user"), "{unknown}");
+    assert!(unknown.starts_with("exit 5") && unknown.contains("but there is no such user"), "{unknown}");
 }
 
 #[test]

@@ -17,7 +17,9 @@ pub struct Person {
 
 /// Nobody can tell who the person is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("this runs as root for user {asked}, and the system knows no such user")]
+#[error(
+    "running as root for user {asked}, but there is no such user, or SUDO_UID, PKEXEC_UID and DOAS_USER name different ones"
+)]
 pub struct PersonError {
     /// Name or number, as the environment gives it.
     pub asked: String,

@@ -34,8 +34,8 @@ impl NamedPlaces {
     pub fn read_files_in(&mut self, folder: &Path) {
         let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
         let files = entries.filter(|entry| {
-            // What a link leads to may be anything.
-            let is_file = entry.file_type().is_ok_and(|kind| kind.is_file());
+            // A list or signature may be a link to a file elsewhere: it was put beside the image to be read with it.
+            let is_file = entry.path().metadata().is_ok_and(|found| found.is_file());
             is_file && !entry.file_name().as_encoded_bytes().starts_with(b".")
         });
         self.read.extend(files.take(FILES_MOST).map(|entry| entry.path()));
@@ -59,10 +59,13 @@ mod tests {
         let at = |name: &str| folder.path().join(name);
         ["a.iso", "SHA256SUMS", ".netrc"].iter().for_each(|name| std::fs::write(at(name), name).unwrap());
         std::fs::create_dir(at("folder")).unwrap();
+        std::fs::write(at("folder/list"), "").unwrap();
+        std::os::unix::fs::symlink(at("folder/list"), at("SHA512SUMS")).unwrap();
+        std::os::unix::fs::symlink(at("folder"), at("link")).unwrap();
         let mut places = NamedPlaces::default();
         places.read_beside(&at("a.iso"));
         let names: std::collections::BTreeSet<_> = places.read.iter().filter_map(|path| path.file_name()).collect();
-        assert_eq!(names.into_iter().collect::<Vec<_>>(), ["SHA256SUMS", "a.iso"]);
+        assert_eq!(names.into_iter().collect::<Vec<_>>(), ["SHA256SUMS", "SHA512SUMS", "a.iso"]);
         assert_eq!(places.listed[0], folder.path());
         places.write_below(&at("folder/new/newer"));
         assert_eq!(places.written, [at("folder")]);

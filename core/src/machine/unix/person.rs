@@ -79,21 +79,28 @@ pub fn person() -> Result<Option<Person>, PersonError> {
     if !is_root() {
         return Ok(None);
     }
-    let text = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
-    let (asked, user) = if let Some(number) = text("SUDO_UID").or_else(|| text("PKEXEC_UID")) {
-        let user = number.parse().ok().and_then(|number| User::from_uid(Uid::from_raw(number)).ok().flatten());
-        (number, user)
-    } else if let Some(name) = text("DOAS_USER") {
-        let user = User::from_name(&name).ok().flatten();
-        (name, user)
-    } else {
-        return Ok(None);
-    };
-    match user {
-        Some(user) if user.uid.is_root() => Ok(None),
-        Some(user) => Ok(Some(Person::of(&user))),
-        None => Err(PersonError { asked }),
+    // What is no text names nobody: it is no reason to keep root's rights for everything.
+    let text =
+        |name| std::env::var_os(name).map(|text| text.to_string_lossy().into_owned()).filter(|text| !text.is_empty());
+    let by_number =
+        |number: &str| number.parse().ok().and_then(|number| User::from_uid(Uid::from_raw(number)).ok().flatten());
+    let by_name = |name: &str| User::from_name(name).ok().flatten();
+    let named = [
+        text("SUDO_UID").map(|number| (by_number(&number), number)),
+        text("PKEXEC_UID").map(|number| (by_number(&number), number)),
+        text("DOAS_USER").map(|name| (by_name(&name), name)),
+    ];
+    let mut person: Option<User> = None;
+    for (user, asked) in named.into_iter().flatten() {
+        let user = user.ok_or(PersonError { asked: asked.clone() })?;
+        // A variable that was kept from an outer call names root; whoever is less than root counts.
+        match &person {
+            _ if user.uid.is_root() => {}
+            Some(other) if other.uid != user.uid => return Err(PersonError { asked }),
+            _ => person = Some(user),
+        }
     }
+    Ok(person.map(|user| Person::of(&user)))
 }
 
 /// Who logged in, which a shell of root's does not change.
