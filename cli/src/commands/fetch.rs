@@ -11,7 +11,7 @@ use pyrotyp_core::catalogue::{CatalogueError, Pick};
 use pyrotyp_core::examine::{Depth, Known, OpenedImage};
 use pyrotyp_core::fetch::{
     FetchError, Landing, METALINK_BYTES_MOST, MirrorFault, News, Onward, PartFile, Reach, Wanted, Web, beside,
-    metalink, transfer,
+    metalink, public_address, transfer,
 };
 use pyrotyp_core::published::signature::Key;
 use pyrotyp_core::published::{Expected, Proof, Report};
@@ -117,7 +117,7 @@ pub(crate) fn run(asked: &Fetch, session: &Session<'_>) -> Result<Exit, Failure>
         Err(Failure { text, ..failure })
     })?;
     let target = part.finish()?;
-    let origin = source.wanted.mirrors.first().map(|mirror| mirror.address.clone());
+    let origin = source.wanted.mirrors.first().map(|mirror| public_address(&mirror.address));
     let name = match (&asked.into, state) {
         (None, Some(state)) => Some(shelve(&state, &target, &image, &report, origin.clone())?),
         _ => None,
@@ -198,7 +198,7 @@ fn hand_over(asked: &Fetch, source: Download, from: u64, web: &Web, session: &Se
     let say_news = |news: &News<'_>| news_words(news).iter().for_each(|text| say(session.common, &format!("{text}\n")));
     let mut onward = Onward::new(web, &source.wanted, from, session.cancel, Box::new(say_news));
     let bytes = onward.total().map_err(of_line)?;
-    let address = source.wanted.mirrors.first().map(|mirror| mirror.address.clone()).unwrap_or_default();
+    let address = source.wanted.mirrors.first().map(|mirror| public_address(&mirror.address)).unwrap_or_default();
     for expected in published.expected.iter().filter(|expected| !expected.is_told) {
         let list = expected.source.shown();
         warn(&format!("{list} does not say of which kind its checksum is: on the way it is not compared with that\n"));

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pyrotyp_core::bytes::{Rate, human_bytes};
-use pyrotyp_core::fetch::{Listener, News};
+use pyrotyp_core::fetch::{Listener, News, public_address};
 
 use crate::asked::Common;
 use crate::out::say;
@@ -179,8 +179,9 @@ impl Progress {
 }
 
 /// An address without the file's name.
-fn place(address: &str) -> &str {
-    address.rsplit_once('/').map_or(address, |(place, _)| place)
+fn place(address: &str) -> String {
+    let address = public_address(address);
+    address.rsplit_once('/').map_or(address.as_str(), |(place, _)| place).to_owned()
 }
 
 impl Listener for Progress {

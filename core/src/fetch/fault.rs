@@ -3,6 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
+use crate::fetch::public_address::public_address;
 use crate::hash::Algorithm;
 use crate::text::Shown;
 
@@ -11,7 +12,7 @@ use crate::text::Shown;
 #[non_exhaustive]
 pub enum MirrorFault {
     /// No address that can be fetched.
-    #[error("`{}` is no http or https address of a file", text.shown())]
+    #[error("`{}` is no http or https address of a file", public_address(text).shown())]
     Address {
         /// As given.
         text: String,
@@ -31,7 +32,7 @@ pub enum MirrorFault {
         why: String,
     },
     /// From an address that is protected to one that is not.
-    #[error("it leads from https to an address without protection, {}", to.shown())]
+    #[error("it leads from https to an address without protection, {}", public_address(to).shown())]
     Downgrade {
         /// Where to.
         to: String,
@@ -176,7 +177,7 @@ pub enum FetchError {
         path: PathBuf,
     },
     /// No mirror is left.
-    #[error("{}: {fault}", address.shown())]
+    #[error("{}: {fault}", public_address(address).shown())]
     NoMirror {
         /// The one that was given up last.
         address: String,

@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
 
+use crate::fetch::public_address::public_address;
 use crate::fetch::ranges::Ranges;
 use crate::fetch::{FetchError, Wanted};
 
@@ -161,7 +162,10 @@ fn continues(side: &Side, wanted: &Wanted) -> bool {
     let same_image = match (&side.sum, known) {
         (Some(old), Some(now)) => old == now,
         // Without a checksum, only the same version of the same address can be gone on with.
-        _ => side.validator.is_some() && wanted.mirrors.iter().any(|mirror| mirror.address == side.address),
+        _ => {
+            side.validator.is_some()
+                && wanted.mirrors.iter().any(|mirror| public_address(&mirror.address) == side.address)
+        }
     };
     same_length && same_image
 }

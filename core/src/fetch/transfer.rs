@@ -10,6 +10,7 @@ use crate::bytes::ReadAt;
 use crate::fetch::incremental_hash::{Follower, HashPace};
 use crate::fetch::part::PartFile;
 use crate::fetch::patience::{CRAWLING, PAUSE_LONGEST, PROGRESS, Patience};
+use crate::fetch::public_address::public_address;
 use crate::fetch::range_download::{Began, Errand, RangeFault, RangeReport};
 use crate::fetch::web::{ByteRange, Web};
 use crate::fetch::{FetchError, Listener, MirrorFault, News, Pieces, Wanted};
@@ -90,7 +91,7 @@ pub fn transfer(
         dropped: None,
         is_slow: false,
         has_no_parts: false,
-        validator: part.side.validator.clone().filter(|_| part.side.address == *address),
+        validator: part.side.validator.clone().filter(|_| part.side.address == public_address(address)),
         was_asked: false,
     };
     let mirrors = wanted.mirrors.iter().map(|mirror| state(&mirror.address)).collect();
@@ -389,7 +390,7 @@ impl Transfer<'_> {
         listener.told(&News::Sending { address: &mirror.address, from });
         mirror.validator.clone_from(&validator);
         let side = &mut self.part.side;
-        side.address.clone_from(&mirror.address);
+        side.address = public_address(&mirror.address);
         (side.validator, side.bytes) = (validator, self.total.unwrap_or(0));
         side.sum = self.wanted.sums.first().map(|sum| sum.hex.clone());
         if let (None, Some(total)) = (&self.hashing.follower, self.total) {
