@@ -1,12 +1,15 @@
 //! What is to lie behind an image: partitions that are asked for, or those that are there and stay.
 
+use std::io;
+
+use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::catalogue::{Catalogue, LiveSettings};
 use pyrotyp_core::compose::{FileBytes, SparePlace, SpareWish, Tree, VolumeKind};
 use pyrotyp_core::contents;
 use pyrotyp_core::devices::{Platform, Sectors};
-use pyrotyp_core::drive::{Choice, Drive};
+use pyrotyp_core::drive::{Choice, Drive, Surface};
 use pyrotyp_core::image::Naming;
-use pyrotyp_core::record::{JobResult, SparePartition};
+use pyrotyp_core::record::{AlteredBytes, ImageRecord, JobKind, JobResult, SparePartition};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::text::foreign::quoted;
 
@@ -116,12 +119,17 @@ fn kept_on_all(choices: &[Choice], platform: &dyn Platform, common: &Common) -> 
 
 /// The partitions that the last job of this drive put behind its image, as far as they are there.
 fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Vec<SparePlace>, Failure> {
-    let spare = on_record(drive, common)?;
-    if spare.is_empty() {
-        return Ok(Vec::new());
-    }
+    let Some(OnRecord { image, spare, is_whole }) = on_record(drive, common)? else { return Ok(Vec::new()) };
     let open = platform.open(drive)?;
     let bytes = Sectors::of(&*open);
+    // A job that broke off left no table to compare with.
+    let changed = if is_whole { changed_elsewhere(&bytes, &image, &spare) } else { Ok(None) };
+    if let Some(label) = changed.map_err(|error| {
+        let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));
+        Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
+    })? {
+        return Err(no_longer_as_made(drive, &label));
+    }
     let mut places = Vec::new();
     for SparePartition { number, offset, bytes: length, filesystem, label, .. } in spare {
         let found = contents::volume(&bytes, offset, length).map_err(|error| {
@@ -133,9 +141,7 @@ fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Ve
         let kind = VolumeKind::ALL.into_iter().find(|kind| kind.word() == filesystem);
         let kind = kind.filter(|kind| kind.word() == word || *kind == VolumeKind::Fat32 && word.starts_with("fat"));
         let Some(kind) = kind else {
-            let text = format!("the partition {} is no longer on drive {} as it was made", quoted(&label), drive.tag);
-            let next = "leave --only-changed away to make everything anew: what is on it now is lost";
-            return Err(Failure::new(Exit::Refused, text, next));
+            return Err(no_longer_as_made(drive, &label));
         };
         let label = found.and_then(|found| found.label).unwrap_or(label);
         places.push(SparePlace { number, range: offset..offset.saturating_add(length), kind, label });
@@ -143,12 +149,59 @@ fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Ve
     Ok(places)
 }
 
-/// What the last job that changed this drive put behind its image.
-fn on_record(drive: &Drive, common: &Common) -> Result<Vec<SparePartition>, Failure> {
-    let Some(records) = Records::of(common)? else { return Ok(Vec::new()) };
-    let Some(LastChange { job, result }) = records.last_change(drive)? else { return Ok(Vec::new()) };
-    let mut spare = records.record(&job.job)?.map_or_else(Vec::new, |record| record.image.spare);
-    // A job that broke off may have left a volume half made.
-    spare.retain(|one| one.was_there || matches!(result, JobResult::Verified | JobResult::Written));
-    Ok(spare)
+fn no_longer_as_made(drive: &Drive, label: &str) -> Failure {
+    let text = format!("the partition {} is no longer on drive {} as it was made", quoted(label), drive.tag);
+    let next = "omit --only-changed to make everything anew: what is on it now is lost";
+    Failure::new(Exit::Refused, text, next)
+}
+
+/// Compares the drive's own partition table with the one that the last job wrote. Returns the label of the first partition that was
+/// deleted, moved or resized since then, or that was added behind the image.
+fn changed_elsewhere(drive: &dyn ReadAt, image: &ImageRecord, spare: &[SparePartition]) -> io::Result<Option<String>> {
+    let (placed, _) = contents::read_placed(drive)?;
+    let is_made = |one: &SparePartition| {
+        placed.iter().any(|(partition, start)| *start == one.offset && partition.volume.bytes == one.bytes)
+    };
+    if let Some(gone) = spare.iter().find(|one| !is_made(one)) {
+        return Ok(Some(gone.label.clone()));
+    }
+    for (offset, bytes) in AlteredBytes::at_places(&image.altered) {
+        let mut found = vec![0u8; bytes.len()];
+        if drive.fill_at(offset, &mut found)? != found.len() || found != bytes {
+            return Ok(spare.first().map(|one| one.label.clone()));
+        }
+    }
+    let is_recorded = |start: u64| spare.iter().any(|one| one.offset == start);
+    let image_end = image.bytes.unwrap_or(u64::MAX);
+    let added = placed.iter().find(|(partition, start)| {
+        // An image may declare room behind itself in which nothing is yet.
+        *start >= image_end && !is_recorded(*start) && partition.volume.surface != Surface::Empty
+    });
+    Ok(added.map(|(partition, _)| partition.volume.label.clone().unwrap_or_else(|| partition.number.to_string())))
+}
+
+/// The image of the last job that changed a drive, and the partitions that it put behind the image.
+struct OnRecord {
+    image: ImageRecord,
+    spare: Vec<SparePartition>,
+    /// Whether that job came to its end.
+    is_whole: bool,
+}
+
+fn on_record(drive: &Drive, common: &Common) -> Result<Option<OnRecord>, Failure> {
+    let Some(records) = Records::of(common)? else { return Ok(None) };
+    let Some(LastChange { job, result }) = records.last_change(drive)? else { return Ok(None) };
+    if job.kind != JobKind::Write {
+        return Ok(None);
+    }
+    let is_whole = matches!(result, JobResult::Verified | JobResult::Written);
+    Ok(records
+        .record(&job.job)?
+        .map(|record| {
+            let mut spare = record.image.spare.clone();
+            // A job that broke off may have left a volume half made.
+            spare.retain(|one| one.was_there || is_whole);
+            OnRecord { image: record.image, spare, is_whole }
+        })
+        .filter(|made| is_whole || !made.spare.is_empty()))
 }

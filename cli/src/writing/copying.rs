@@ -9,6 +9,7 @@ use pyrotyp_core::drive::{Drive, Tag};
 use pyrotyp_core::job::Checked;
 use pyrotyp_core::job::save::{DriveSource, Gaps};
 use pyrotyp_core::record::JobKind;
+use pyrotyp_core::text::shell;
 
 use super::asking::Asking;
 use super::confirming::{Confirming, ImageFrom};
@@ -22,9 +23,20 @@ use crate::session::Session;
 use crate::session::attached::{platform, whole_drive};
 use crate::session::images::on_shelf_or_file;
 
-/// The drive that is meant in the place of an image; nothing where a file or an image of the shelf has that name.
+/// Returns the drive that is named in the place of an image, or nothing where an image is named.
 pub(crate) fn meant(named: &Path, session: &Session<'_>) -> Result<Option<Drive>, Failure> {
-    let Some(name) = named.to_str().filter(|_| !named.is_file()) else { return Ok(None) };
+    let Some(name) = named.to_str() else { return Ok(None) };
+    if named.is_file() {
+        // Only a name that looks like a tag can be both.
+        let Ok(tag) = name.parse::<Tag>() else { return Ok(None) };
+        let is_drive = platform(session.common)?.drives()?.iter().any(|drive| drive.tag == tag);
+        let text = format!("`{tag}` is a file in this folder and the tag of an attached drive");
+        let next = format!(
+            "name the file by its path, or the drive by its own: pyrotyp write {}",
+            shell::path(&Path::new(".").join(named))
+        );
+        return if is_drive { Err(Failure::new(Exit::Usage, text, next)) } else { Ok(None) };
+    }
     let platform = platform(session.common)?;
     let is_drive = match name.parse::<Tag>() {
         Ok(tag) => {

@@ -55,9 +55,11 @@ fn a_partition_behind_the_image_is_made_proven_used_and_kept() {
     let compared = bench.json(&format!("compare {a} desktop.iso --state notes --tray tray"));
     assert_eq!((&compared["result"], &compared["not_compared"][0]["number"]), (&"verified".into(), &3.into()));
     // What enters the partition is compared as well, and so is the rest.
+    let made = bench.drive("a");
     bench.alter("a", 1300, b"?");
     assert!(bench.on_tray(&format!("compare {a} desktop.iso --state notes")).contains("at byte 1300"));
     assert!(bench.on_tray(&format!("compare {a} --state notes")).starts_with("exit 7"));
+    fs::write(bench.path("tray/a.img"), &made).unwrap();
     // The next release leaves it where it is, with what lies in it; asked for or not.
     let next = format!("write compact.iso --to {a} --only-changed --unattended --accept just-verified --state notes");
     let asked = next.replace("--unattended --accept just-verified ", "").replace("notes", "notes --quiet");
@@ -110,6 +112,34 @@ fn a_partition_that_was_only_half_made_is_not_kept() {
     assert!(bench.pyrotyp("ledger report last --into page.html --state notes").starts_with("exit 0"));
     let page = fs::read_to_string(bench.path("page.html")).unwrap();
     assert!(page.contains("behind it") && page.contains("PHOTOS"), "{page}");
+}
+
+#[test]
+fn partition_that_was_deleted_or_added_elsewhere_is_not_put_back() {
+    let bench = Bench::new().stick("a", "").file("desktop.iso", &DESKTOP);
+    let a = tag_of(&bench, "a");
+    let write = format!("write desktop.iso --to {a} --unattended --quiet --state notes --accept just-verified");
+    assert!(bench.on_tray(&format!("{write} --spare PHOTOS:8MiB")).starts_with("exit 0"));
+    let made = bench.drive("a");
+    let refused = |change: &dyn Fn(&mut Vec<u8>)| {
+        let mut bytes = made.clone();
+        change(&mut bytes);
+        fs::write(bench.path("tray/a.img"), &bytes).unwrap();
+        let told = bench.on_tray(&format!("{write} --only-changed"));
+        assert!(told.starts_with("exit 5") && told.contains("is no longer on drive"), "{told}");
+        assert!(bench.drive("a") == bytes);
+    };
+    // Entries of the GUID table, and of the master boot record, by the places that the record has altered.
+    let job = bench.json("ledger --state notes")[0]["job"].as_str().unwrap().to_owned();
+    let record = bench.json(&format!("ledger show {job} --state notes"));
+    let altered = record["image"]["altered"].as_array().unwrap();
+    assert!(!altered.is_empty());
+    for one in altered {
+        let at = one["offset"].as_u64().unwrap() as usize;
+        refused(&|bytes| bytes[at] ^= 0x55);
+    }
+    fs::write(bench.path("tray/a.img"), &made).unwrap();
+    assert!(bench.on_tray(&format!("{write} --only-changed")).starts_with("exit 0"));
 }
 
 #[test]
