@@ -101,6 +101,7 @@ pub(crate) fn left(why: &Left) -> String {
     match why {
         Left::Unfit { why } => why.shown(),
         Left::HoldsFiles => "something is on it".to_owned(),
+        Left::Changed => "another program wrote to it while it waited".to_owned(),
         Left::Made { number } => format!("it was made before, as number {number}"),
         Left::HoldsImage => "it holds the image, and can't be told from others".to_owned(),
         Left::Failed { number } => format!("it failed before, as number {number}: put it aside"),

@@ -137,6 +137,34 @@ fn a_station_tells_of_each_stick_and_of_what_it_leaves_alone() {
 }
 
 #[test]
+fn stick_that_changes_while_it_waits_is_left_alone() {
+    for rule in ["refuse", "take"] {
+        let slow = fault("slow", "bytes_per_second = 2500000");
+        let plan = format!("image = \"rescue.iso\"\nsticks = 2\nat-once = 1\n[files]\nrule = \"{rule}\"\n");
+        let stays = |text: String| text.replace("leaves_after_ms = 1200", "").replace("queues = true", "");
+        let bench = Bench::new()
+            .file("plan.toml", plan.as_bytes())
+            .tray(&stays(stick("first", "KP-1", 1, &slow)))
+            .tray(&stays(stick("waiting", "KP-2", 2, "")))
+            .tray(&stays(stick("last", "KP-3", 3, "")));
+        let words = "station plan.toml --sticks 2 --tray tray --state notes";
+        let station = bench.command(words).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let began = Instant::now();
+        while !bench.path("tray/first.img").exists() {
+            assert!(began.elapsed() < Duration::from_secs(60), "the first stick is begun");
+            sleep(Duration::from_millis(20));
+        }
+        // Another station finishes it, or somebody formats it and copies files to it.
+        let files = pyrotyp_sample::disk_image("Holiday");
+        fs::write(bench.path("tray/waiting.img"), &files).unwrap();
+        let told = bench.tell(&station.wait_with_output().unwrap());
+        assert!(told.starts_with("exit 0") && told.contains("another program wrote to it while it waited"), "{told}");
+        assert!(bench.drive("waiting") == files, "{rule}");
+        assert!(bench.drive("last").starts_with(&RESCUE) && bench.drive("first").starts_with(&RESCUE));
+    }
+}
+
+#[test]
 fn at_a_terminal_the_number_is_typed_and_whoever_is_asked_about_by_what_stands_for_it() {
     let holiday = "[[drive.partition]]\nnumber = 1\nbytes = 40000000\nfilesystem = \"fat32\"\nlabel = \"HOLIDAY\"\n";
     let stays = |text: String| text.replace("leaves_after_ms = 1200", "");
@@ -198,7 +226,7 @@ fn ctrl_c_again_ends_at_once_whatever_a_drive_does_and_leaves_the_terminal_as_it
     // The drive has answered nothing for a while, or takes no more.
     for (bench, words, told) in [
         (at_job, job, ["no answer", "n: stop now", "Ctrl-C: end at once"]),
-        (at_station, station, [" of 4.1 MB", "no further stick is begun", "no further stick is begun"]),
+        (at_station, station, [" of 4.1 MB", "no further stick is begun", "more ends at once"]),
     ] {
         let words = format!("{words} ; echo ended with $?; stty -a");
         let begun = Instant::now();

@@ -8,4 +8,4 @@ mod listing;
 mod placed;
 
 pub use listing::{Contents, Listed, TableKind, contents};
-pub use placed::{Placed, read, read_placed, surface, unknown, volume};
+pub use placed::{Placed, holds_only, read, read_placed, surface, unknown, volume};

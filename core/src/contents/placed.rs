@@ -6,29 +6,70 @@ use crate::bytes::{Part, ReadAt};
 use crate::drive::{Holds, Partition, Surface, Volume};
 use crate::volume::{counting, filesystem, gpt, mbr};
 
-/// Places that are looked at to tell whether there is anything, and how much of each, in bytes; the first and the last are larger.
-const PLACES: u64 = 16;
-const PLACE_BYTES: usize = 4096;
+/// Offsets at which partitions of sticks and cards usually begin, in MiB: their superblocks lie within the next [`SUPERBLOCK_BYTES`].
+const PARTITION_STARTS_MIB: [u64; 7] = [1, 2, 4, 8, 16, 32, 64];
+/// btrfs has its superblock at 64 KiB, the furthest of all that are recognised.
+const SUPERBLOCK_BYTES: usize = 128 << 10;
+/// The first bytes of this size are sampled every [`DENSE_STEP`] bytes: a stick is filled from its start.
+const DENSE_BYTES: u64 = 1 << 30;
+const DENSE_STEP: u64 = 4 << 20;
+/// Samples between both ends of the whole.
+const SAMPLES: u64 = 64;
 const END_BYTES: usize = 64 << 10;
 
-/// Whether there is anything in these bytes, by some places of them.
+/// Size of the parts in which samples are compared, in bytes.
+const CHUNK_BYTES: usize = 4096;
+
+/// Whether there is anything in these bytes: both ends, the usual places of superblocks and samples between them are read.
 ///
 /// # Errors
 /// When they can't be read.
 pub fn surface(part: &dyn ReadAt) -> io::Result<Surface> {
-    let step = part.size().checked_div(PLACES).unwrap_or(0);
-    let between = (1..PLACES).map(|place| (step.saturating_mul(place), PLACE_BYTES));
-    let ends = [(0, END_BYTES), (part.size().saturating_sub(END_BYTES as u64), END_BYTES)];
-    let mut piece = vec![0u8; END_BYTES];
-    for (at, bytes) in ends.into_iter().chain(between) {
-        let piece = piece.get_mut(..bytes).unwrap_or_default();
-        let count = part.fill_at(at, piece)?;
-        let piece = piece.get(..count).unwrap_or_default();
-        if ![0x00, 0xFF].iter().any(|blank| piece.iter().all(|byte| byte == blank)) {
-            return Ok(Surface::Data);
+    let is_empty = are_samples(part, &mut |_, sample| Ok(is_blank(sample)))?;
+    Ok(if is_empty { Surface::Empty } else { Surface::Data })
+}
+
+/// Whether the same samples hold nothing but blank chunks and chunks that `is_expected` knows by their offset and bytes.
+///
+/// # Errors
+/// When they can't be read.
+pub fn holds_only(part: &dyn ReadAt, is_expected: &mut dyn FnMut(u64, &[u8]) -> io::Result<bool>) -> io::Result<bool> {
+    are_samples(part, &mut |at, sample| {
+        let mut offset = at;
+        for chunk in sample.chunks(CHUNK_BYTES) {
+            if !is_blank(chunk) && !is_expected(offset, chunk)? {
+                return Ok(false);
+            }
+            offset = offset.saturating_add(chunk.len() as u64);
+        }
+        Ok(true)
+    })
+}
+
+fn is_blank(bytes: &[u8]) -> bool {
+    [0x00, 0xFF].iter().any(|blank| bytes.iter().all(|byte| byte == blank))
+}
+
+/// Whether `is_fine` holds for every sample, given by its offset and bytes.
+fn are_samples(part: &dyn ReadAt, is_fine: &mut dyn FnMut(u64, &[u8]) -> io::Result<bool>) -> io::Result<bool> {
+    let chunk = CHUNK_BYTES as u64;
+    let whole = |at: u64| at.saturating_sub(at.checked_rem(chunk).unwrap_or_default());
+    let step = part.size().checked_div(SAMPLES).unwrap_or(0);
+    let between = (1..SAMPLES).map(|sample| (whole(step.saturating_mul(sample)), CHUNK_BYTES));
+    let ends = [(0, END_BYTES), (whole(part.size().saturating_sub(END_BYTES as u64)), END_BYTES + CHUNK_BYTES)];
+    let starts = PARTITION_STARTS_MIB.iter().map(|mib| (mib << 20, SUPERBLOCK_BYTES));
+    let dense = (1..DENSE_BYTES.checked_div(DENSE_STEP).unwrap_or(0))
+        .map(|sample| (sample.saturating_mul(DENSE_STEP), CHUNK_BYTES));
+    let all = ends.into_iter().chain(starts).chain(dense).chain(between).filter(|(at, _)| *at < part.size());
+    let mut buffer = vec![0u8; SUPERBLOCK_BYTES];
+    for (at, bytes) in all {
+        let sample = buffer.get_mut(..bytes).unwrap_or_default();
+        let count = part.fill_at(at, sample)?;
+        if !is_fine(at, sample.get(..count).unwrap_or_default())? {
+            return Ok(false);
         }
     }
-    Ok(Surface::Empty)
+    Ok(true)
 }
 
 /// Looks at a drive.
@@ -104,4 +145,36 @@ pub fn volume(drive: &dyn ReadAt, start: u64, bytes: u64) -> io::Result<Option<V
         drives: system.drives,
         surface: Surface::Unread,
     }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// 300 MiB of zeros with noise at an offset.
+    fn drive(offset: usize, len: usize) -> Vec<u8> {
+        let mut bytes = vec![0; 300 << 20];
+        bytes[offset..offset + len].copy_from_slice(&pyrotyp_sample::noise(len, 3));
+        bytes
+    }
+
+    #[test]
+    fn superblock_at_a_usual_place_is_data() {
+        // The first sector of a volume at 4 MiB is lost; a btrfs at 1 MiB has its superblock 64 KiB further.
+        for (offset, len) in [((4 << 20) + 512, 4096), ((1 << 20) + (64 << 10), 4096), (100 << 20, 8 << 20), (0, 512)] {
+            assert_eq!(surface(&drive(offset, len)).unwrap(), Surface::Data, "{offset}");
+        }
+        assert_eq!(surface(&drive(0, 0)).unwrap(), Surface::Empty);
+        assert_eq!(surface(&vec![0xFF; 9000]).unwrap(), Surface::Empty);
+    }
+
+    #[test]
+    fn only_expected_chunks_are_accepted() {
+        let bytes = drive(8 << 20, 64 << 10);
+        let accepts = |expected: &Vec<u8>| {
+            holds_only(&bytes, &mut |at, chunk| Ok(expected[at as usize..][..chunk.len()] == *chunk)).unwrap()
+        };
+        assert!(accepts(&bytes));
+        assert!(!accepts(&drive(16 << 20, 64 << 10)));
+    }
 }

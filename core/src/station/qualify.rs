@@ -2,7 +2,30 @@
 
 use super::station_plan::{FilesRule, StationPlan};
 use super::tally::Tally;
-use crate::drive::{Drive, Surface};
+use crate::drive::{Drive, Holds, Surface, Volume};
+
+/// What a station has read of a stick, through one handle.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StickContents {
+    /// Its volumes, or its surface where there are none.
+    pub holds: Holds,
+    /// Whether it begins with the first block of the plan's image.
+    pub has_image_head: bool,
+    /// Whether it holds what an interrupted job of this image leaves.
+    pub is_half_made: bool,
+}
+
+impl StickContents {
+    /// Of a stick that can't be read: it may hold anything.
+    pub fn unreadable() -> Self {
+        let holds = Holds { partitions: Vec::new(), whole: None, surface: Surface::Unread };
+        Self { holds, has_image_head: false, is_half_made: false }
+    }
+
+    fn volumes(&self) -> impl Iterator<Item = &Volume> {
+        self.holds.whole.iter().chain(self.holds.partitions.iter().map(|partition| &partition.volume))
+    }
+}
 
 /// What becomes of a drive that was plugged in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -32,6 +55,8 @@ pub enum Left {
     },
     /// It holds the image already, and nobody can tell it from others.
     HoldsImage,
+    /// Its contents changed after the station had looked at it: another program writes to it.
+    Changed,
     /// It failed before: it is put aside.
     Failed {
         /// As which try.
@@ -39,9 +64,15 @@ pub enum Left {
     },
 }
 
-/// Whether anything lies on it that somebody may miss.
-fn holds_anything(drive: &Drive) -> bool {
-    drive.volumes().next().is_some() || drive.holds.surface != Surface::Empty
+/// Returns every volume of a stick, as the system lists it and as it was read.
+fn all_volumes<'a>(drive: &'a Drive, contents: &'a StickContents) -> impl Iterator<Item = &'a Volume> {
+    drive.volumes().chain(contents.volumes())
+}
+
+/// Whether anything is on the stick that somebody may miss.
+fn holds_anything(drive: &Drive, contents: &StickContents) -> bool {
+    let is_empty = [drive.holds.surface, contents.holds.surface].iter().all(|surface| *surface == Surface::Empty);
+    all_volumes(drive, contents).next().is_some() || !is_empty
 }
 
 /// Whether a label is one of those of the plan: `*` at its end stands for anything.
@@ -52,8 +83,8 @@ fn fits(pattern: &str, label: &str) -> bool {
     }
 }
 
-/// Whether a drive is taken, by the plan and by what was done already; what the guard says comes on top.
-pub fn qualify(plan: &StationPlan, tally: &Tally, drive: &Drive) -> StickOffer {
+/// Decides whether a drive is taken, by the plan, the tally and what is on the drive. The guard decides separately.
+pub fn qualify(plan: &StationPlan, tally: &Tally, drive: &Drive, contents: &StickContents) -> StickOffer {
     if let Some(why) = plan.drives.against(drive) {
         return StickOffer::Leave(Left::Unfit { why });
     }
@@ -66,11 +97,15 @@ pub fn qualify(plan: &StationPlan, tally: &Tally, drive: &Drive) -> StickOffer {
     let is_known = |label: &Option<String>| {
         label.as_deref().is_some_and(|label| plan.known_labels.iter().any(|pattern| fits(pattern, label)))
     };
-    let has_known_labels = drive.volumes().next().is_some() && drive.volumes().all(|volume| is_known(&volume.label));
-    let is_half_made = tally.was_cut_off(drive) && drive.volumes().next().is_none();
+    let mut volumes = all_volumes(drive, contents).peekable();
+    let has_volumes = volumes.peek().is_some();
+    let has_known_labels = has_volumes && volumes.all(|volume| is_known(&volume.label));
+    // An interrupted job left blocks of the image, or sealed the stick and could not say so any more.
+    let is_ours = tally.was_cut_off(drive) && (contents.is_half_made && !has_volumes || contents.has_image_head);
     match plan.files {
-        _ if is_half_made => StickOffer::Take,
-        _ if !holds_anything(drive) || has_known_labels => StickOffer::Take,
+        _ if is_ours => StickOffer::Take,
+        _ if drive.tag.is_unsure() && contents.has_image_head => StickOffer::Leave(Left::HoldsImage),
+        _ if !holds_anything(drive, contents) || has_known_labels => StickOffer::Take,
         FilesRule::Take => StickOffer::Take,
         FilesRule::Refuse => StickOffer::Leave(Left::HoldsFiles),
         FilesRule::Ask => StickOffer::Ask,
@@ -106,13 +141,19 @@ mod tests {
         drive
     }
 
+    /// What is read of a drive that holds what the system lists.
+    fn read(drive: &Drive) -> StickContents {
+        StickContents { holds: drive.holds.clone(), ..StickContents::unreadable() }
+    }
+
     #[test]
     fn a_plan_takes_what_it_names_and_nothing_else() {
         let state = tempfile::tempdir().unwrap();
         let none = tally(state.path());
         let mut stick = Drive::sample("590J1");
         stick.link.port = Some("1-2.3".parse().unwrap());
-        let taken = |drives: &str, drive: &Drive| qualify(&plan(drives, ""), &none, drive) == StickOffer::Take;
+        let taken =
+            |drives: &str, drive: &Drive| qualify(&plan(drives, ""), &none, drive, &read(drive)) == StickOffer::Take;
         for drives in [
             "",
             "ports = [\"1-2\"]",
@@ -143,7 +184,7 @@ mod tests {
     fn what_holds_anything_is_asked_about_refused_or_taken() {
         let state = tempfile::tempdir().unwrap();
         let none = tally(state.path());
-        let offer = |files: &str, drive: &Drive| qualify(&plan("", files), &none, drive);
+        let offer = |files: &str, drive: &Drive| qualify(&plan("", files), &none, drive, &read(drive));
         let unread = {
             let mut drive = Drive::sample("590J1");
             drive.holds.surface = Surface::Unread;
@@ -177,7 +218,7 @@ mod tests {
             let number = counted.begin(&format!("job-{tag}"), &stick(tag)).unwrap();
             counted.end(number, result, how).unwrap();
         }
-        let offer = |tally: &Tally, tag: &str| qualify(&all, tally, &stick(tag));
+        let offer = |tally: &Tally, tag: &str| qualify(&all, tally, &stick(tag), &read(&stick(tag)));
         assert_eq!((counted.made(), counted.failed()), (1, 2));
         assert_eq!(offer(&counted, "590J1"), StickOffer::Leave(Left::Made { number: 1 }));
         assert_eq!(offer(&counted, "65387"), StickOffer::Leave(Left::Failed { number: 2 }));
@@ -186,9 +227,12 @@ mod tests {
         for tag in ["NX2T8", "AGCHS"] {
             let mut half = stick(tag);
             half.holds.surface = Surface::Data;
-            assert_eq!(qualify(&all, &counted, &half), StickOffer::Take, "{tag}");
+            let proven = StickContents { is_half_made: true, ..read(&half) };
+            assert_eq!(qualify(&all, &counted, &half, &proven), StickOffer::Take, "{tag}");
+            // What nobody can prove may be somebody's encrypted files, on a stick that was cut off once.
+            assert_eq!(qualify(&all, &counted, &half, &read(&half)), StickOffer::Leave(Left::HoldsFiles), "{tag}");
             half.tag = format!("{}?", &tag[..4]).parse::<Tag>().unwrap();
-            assert_eq!(qualify(&all, &counted, &half), StickOffer::Leave(Left::HoldsFiles), "{tag}");
+            assert_eq!(qualify(&all, &counted, &half, &proven), StickOffer::Leave(Left::HoldsFiles), "{tag}");
         }
         // Read again without records, nothing is made, and what was cut off still was. Another counts for the same plan no more.
         let again = tally(state.path());

@@ -9,19 +9,18 @@ use std::sync::{Mutex, PoisonError};
 use std::thread::Scope;
 use std::time::Duration;
 
-use super::qualify::{Left, StickOffer, qualify};
+use super::qualify::{Left, StickContents, StickOffer, qualify};
 use super::station_plan::StationPlan;
 use super::stick_job::{StickDone, StickJob};
 use super::tally::Tally;
 use super::watch::{StationNews, StationWatcher};
-use crate::devices::{Platform, PlatformError, Sectors};
-use crate::drive::Drive;
+use crate::devices::{Platform, PlatformError};
+use crate::drive::{Drive, Saying};
 use crate::examine::Proven;
-use crate::hash::first_block;
 use crate::image::Inspection;
 use crate::job::{Source, contained};
 use crate::plan::{Bench, PlannedImage};
-use crate::record::{DriveIdentity, JobResult};
+use crate::record::JobResult;
 use crate::stop::Cancel;
 
 /// How often it is looked what is plugged in.
@@ -81,6 +80,8 @@ enum Stand {
 struct OnFloor {
     drive: Drive,
     stand: Stand,
+    /// What was on it when it was offered.
+    contents: StickContents,
 }
 
 /// What stands for a drive when somebody says that it is to be taken: its tag, or where it is if its tag fits others.
@@ -93,6 +94,21 @@ fn word_for<'a>(drive: &'a Drive, attached: &[Drive]) -> Cow<'a, str> {
     }
 }
 
+/// A device, whatever medium is in it: a phone or reader that was attached without one is the same device when it has one.
+#[derive(PartialEq, Eq, Hash)]
+struct DeviceIdentity {
+    vendor: Option<String>,
+    model: Option<String>,
+    serial: Option<String>,
+}
+
+impl DeviceIdentity {
+    fn of(drive: &Drive) -> Self {
+        let Saying { vendor, model, serial, .. } = drive.says.clone();
+        Self { vendor, model, serial }
+    }
+}
+
 struct Done {
     drive: Drive,
     what: StickDone,
@@ -102,7 +118,7 @@ struct Floor<'a> {
     job: StickJob<'a>,
     plugged: Vec<OnFloor>,
     /// Who was attached before: one of them that comes again may have been unplugged by a hub, and by nobody.
-    before: HashSet<DriveIdentity>,
+    before: HashSet<DeviceIdentity>,
     done: (Sender<Done>, Receiver<Done>),
     /// How many were told to be made.
     made: u64,
@@ -123,8 +139,9 @@ pub fn round(
     watcher: &dyn StationWatcher,
 ) -> Result<(), RoundFault> {
     let attached = platform.drives()?;
-    let before = attached.iter().map(|drive| DriveIdentity::of(drive).anywhere()).collect();
-    let plugged = attached.into_iter().map(|drive| OnFloor { drive, stand: Stand::Idle }).collect();
+    let before = attached.iter().map(DeviceIdentity::of).collect();
+    let idle = |drive| OnFloor { drive, stand: Stand::Idle, contents: StickContents::unreadable() };
+    let plugged = attached.into_iter().map(idle).collect();
     let job = StickJob { station, platform, tally, cancel, watcher };
     let made = tally.lock().unwrap_or_else(PoisonError::into_inner).made();
     let mut floor = Floor { job, plugged, before, done: channel(), made, is_finishing: false, blind: 0 };
@@ -152,7 +169,13 @@ impl<'a> Floor<'a> {
             if is_over && self.working() == 0 {
                 return fault.map_or(Ok(()), Err);
             }
-            match self.job.platform.drives() {
+            let busy: Vec<&str> = self
+                .plugged
+                .iter()
+                .filter(|one| one.stand == Stand::Works)
+                .map(|one| one.drive.path.as_str())
+                .collect();
+            match self.job.platform.drives_without_reading(&busy) {
                 Ok(attached) => {
                     self.blind = 0;
                     self.look(&attached);
@@ -181,9 +204,10 @@ impl<'a> Floor<'a> {
         }
         if std::mem::replace(&mut self.is_finishing, true) {
             self.job.cancel.set();
+            self.job.watcher.news(&StationNews::Stopping);
         } else {
-            self.job.watcher.news(&StationNews::Finishing);
             self.job.cancel.go_on();
+            self.job.watcher.news(&StationNews::Finishing);
         }
     }
 
@@ -209,8 +233,8 @@ impl<'a> Floor<'a> {
         });
         for drive in attached {
             if drive.bytes > 0 && !self.plugged.iter().any(|one| one.drive.path == drive.path) {
-                let stand = self.offer(drive, attached);
-                self.plugged.push(OnFloor { drive: drive.clone(), stand });
+                let (stand, contents) = self.offer(drive, attached);
+                self.plugged.push(OnFloor { drive: drive.clone(), stand, contents });
             }
         }
         for typed in watcher.typed() {
@@ -224,23 +248,16 @@ impl<'a> Floor<'a> {
         }
     }
 
-    fn offer(&self, drive: &Drive, attached: &[Drive]) -> Stand {
-        let (offer, was_cut_off) = {
+    fn offer(&self, drive: &Drive, attached: &[Drive]) -> (Stand, StickContents) {
+        let contents = self.job.read(drive);
+        let offer = {
             let tally = self.job.tally.lock().unwrap_or_else(PoisonError::into_inner);
-            (qualify(self.job.station.plan, &tally, drive), tally.was_cut_off(drive))
+            qualify(self.job.station.plan, &tally, drive, &contents)
         };
-        let offer = match offer {
-            StickOffer::Take if drive.tag.is_unsure() && self.holds_image(drive) => StickOffer::Leave(Left::HoldsImage),
-            // It was cut off when it was made, and nobody could say so any more: what is on it is this very image.
-            StickOffer::Ask | StickOffer::Leave(Left::HoldsFiles) if was_cut_off && self.holds_image(drive) => {
-                StickOffer::Take
-            }
-            offer => offer,
-        };
-        let was_there = self.before.contains(&DriveIdentity::of(drive).anywhere());
+        let was_there = self.before.contains(&DeviceIdentity::of(drive));
         let offer = if was_there && offer == StickOffer::Take { StickOffer::Ask } else { offer };
         let watcher = self.job.watcher;
-        match offer {
+        let stand = match offer {
             StickOffer::Take => {
                 watcher.news(&StationNews::Waits { drive });
                 Stand::Waits
@@ -253,15 +270,8 @@ impl<'a> Floor<'a> {
                 watcher.news(&StationNews::Left { drive, why: &why });
                 Stand::Idle
             }
-        }
-    }
-
-    /// Of a drive that can't be told from others, its content tells whether it was made.
-    fn holds_image(&self, drive: &Drive) -> bool {
-        let Ok(open) = self.job.platform.open(drive) else { return false };
-        let on_drive = first_block(&Sectors::of(&*open)).ok();
-        let wanted = first_block(self.job.station.proven.content.bytes()).ok();
-        on_drive.is_some() && on_drive == wanted
+        };
+        (stand, contents)
     }
 
     fn begin_some<'scope>(&mut self, scope: &'scope Scope<'scope, '_>)
@@ -272,12 +282,12 @@ impl<'a> Floor<'a> {
         while !self.is_finishing && !self.job.cancel.is_set() && has_room(self) {
             let Some(next) = self.plugged.iter_mut().find(|one| one.stand == Stand::Waits) else { return };
             next.stand = Stand::Works;
-            let (drive, done) = (next.drive.clone(), self.done.0.clone());
+            let (drive, contents, done) = (next.drive.clone(), next.contents.clone(), self.done.0.clone());
             let StickJob { station, platform, tally, cancel, watcher } = self.job;
             scope.spawn(move || {
                 let job = StickJob { station, platform, tally, cancel, watcher };
                 let failed = || StickDone::Left(Left::Unfit { why: "a part of this program failed".to_owned() });
-                let what = contained(|| job.run(&drive)).unwrap_or_else(|_| failed());
+                let what = contained(|| job.run(&drive, &contents)).unwrap_or_else(|_| failed());
                 // The round waits for all that it has begun.
                 let _ = done.send(Done { drive, what });
             });
@@ -303,5 +313,19 @@ impl<'a> Floor<'a> {
             StickDone::Unkept(error) => return Err(RoundFault::Unkept(error)),
         }
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn device_is_the_same_with_and_without_a_medium() {
+        let with = Drive::sample("590J1");
+        let without =
+            Drive { tag: "0000?".parse().unwrap(), bytes: 0, says: with.says.clone(), ..Drive::sample("65387") };
+        assert!(DeviceIdentity::of(&with) == DeviceIdentity::of(&without));
+        assert!(DeviceIdentity::of(&with) != DeviceIdentity::of(&Drive::sample("65387")));
     }
 }

@@ -5,16 +5,19 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 
-use super::qualify::Left;
+use super::qualify::{Left, StickContents, StickOffer, qualify};
 use super::round::Station;
 use super::tally::{Tally, Try, TryEnd};
 use super::watch::{StationNews, StationWatcher};
-use crate::devices::{After, Platform};
+use crate::contents;
+use crate::devices::{After, DriveIo, Platform, Sectors};
 use crate::drive::{Choice, Drive, NamedBy};
 use crate::guard::Confirmed;
-use crate::job::{self, Event, JobFault, JobMemory, Order, Pacing, ReadBack, Start, Watcher, Writing};
+use crate::hash::first_block;
+use crate::job::journal::Heading;
+use crate::job::{self, ClaimCheck, Event, JobFault, JobMemory, Order, Pacing, ReadBack, Start, Watcher, Writing};
 use crate::ledger;
-use crate::plan::{Came, How, Plan, SurveyError, Wish, blocks_of, end_record};
+use crate::plan::{Came, How, Plan, SurveyError, Wish, blocks_of, end_record, notes_of};
 use crate::record::{JobKind, JobResult};
 use crate::stop::Cancel;
 use crate::text::chain;
@@ -48,6 +51,20 @@ impl Watcher for OfDrive<'_> {
     }
 }
 
+/// Compares a claimed stick with what it held when it was offered.
+struct Unchanged<'a> {
+    job: &'a StickJob<'a>,
+    drive: &'a Drive,
+    offered: &'a StickContents,
+}
+
+impl ClaimCheck for Unchanged<'_> {
+    fn check(&self, claimed: &dyn DriveIo) -> Result<(), String> {
+        let is_same = self.job.read_opened(self.drive, claimed) == *self.offered;
+        if is_same { Ok(()) } else { Err("another program wrote to it".to_owned()) }
+    }
+}
+
 /// What a stick is made with.
 pub(super) struct StickJob<'a> {
     pub station: &'a Station<'a>,
@@ -70,9 +87,33 @@ impl StickJob<'_> {
         if self.station.plan.at_once > 1 { JobMemory::Shared } else { JobMemory::Whole }
     }
 
-    /// Makes one.
-    pub(super) fn run(&self, drive: &Drive) -> StickDone {
+    /// Reads what is on a stick, through a handle of its own.
+    pub(super) fn read(&self, drive: &Drive) -> StickContents {
+        let open = self.platform.open(drive);
+        open.map_or_else(|_| StickContents::unreadable(), |open| self.read_opened(drive, &*open))
+    }
+
+    fn read_opened(&self, drive: &Drive, open: &dyn DriveIo) -> StickContents {
+        let Station { image, proven, source, state, .. } = self.station;
+        let sectors = Sectors::of(open);
+        let Ok(holds) = contents::read(&sectors) else { return StickContents::unreadable() };
+        let head = first_block(&sectors).ok();
+        let sha256 = proven.checked.sha256.as_deref();
+        let heading = Heading::new(&image.called, source.bytes(), sha256, &drive.tag, drive.bytes);
+        let notes = notes_of(Some(state), drive);
+        let journal = notes.as_deref().map(|path| (path, &heading));
+        let is_half_made = job::is_half_made(open, proven.content.bytes(), journal);
+        let has_image_head = head.is_some() && head == first_block(proven.content.bytes()).ok();
+        StickContents { holds, has_image_head, is_half_made }
+    }
+
+    /// Makes one stick, if it still holds what it held when it was offered.
+    pub(super) fn run(&self, drive: &Drive, offered: &StickContents) -> StickDone {
         let started = Timestamp::now().to_string();
+        // Another stick with this identity may have been made while this one waited.
+        if let StickOffer::Leave(why) = qualify(self.station.plan, &self.tally(), drive, offered) {
+            return StickDone::Left(why);
+        }
         let mut plan = match self.plan(drive) {
             Ok(plan) => plan,
             Err(error) => return unfit(chain(&error)),
@@ -111,6 +152,7 @@ impl StickJob<'_> {
             writing: plan.how.writing,
             after: plan.how.after,
             pacing: Pacing { memory: self.memory(), ..Pacing::default() },
+            claim_check: Some(&Unchanged { job: self, drive, offered }),
         };
         let targets = plan.targets(cleared, Some(state));
         let watcher = OfDrive { drive, watcher: self.watcher };
@@ -123,6 +165,10 @@ impl StickJob<'_> {
             return StickDone::Unkept(error);
         }
         let fault = outcomes.iter().find_map(|one| one.fault.as_ref());
+        if let Some(JobFault::NotAsPlanned { .. }) = fault {
+            let ended = self.tally().end(number, JobResult::Refused, TryEnd::Job);
+            return ended.map_or_else(StickDone::Unkept, |()| StickDone::Left(Left::Changed));
+        }
         self.ended(drive, number, record.result, fault)
     }
 

@@ -149,7 +149,7 @@ impl Tally {
 
     fn last_of(&self, drive: &Drive) -> Option<&Try> {
         let own = DriveIdentity::of(drive).anywhere();
-        let is_it = |one: &&Try| one.drive == own && !one.is_half_made();
+        let is_it = |one: &&Try| one.drive == own && !one.is_half_made() && one.result != Some(JobResult::Refused);
         self.document.tries.iter().rfind(is_it).filter(|_| !drive.tag.is_unsure())
     }
 
@@ -166,7 +166,12 @@ impl Tally {
     /// Whether the last that was done with it for this plan was cut off: what lies on it is a stick half made.
     pub fn was_cut_off(&self, drive: &Drive) -> bool {
         let own = DriveIdentity::of(drive).anywhere();
-        let last = self.document.tries.iter().rfind(|one| one.drive == own).filter(|_| !drive.tag.is_unsure());
+        let last = self
+            .document
+            .tries
+            .iter()
+            .rfind(|one| one.drive == own && one.result != Some(JobResult::Refused))
+            .filter(|_| !drive.tag.is_unsure());
         last.is_some_and(Try::is_half_made)
     }
 

@@ -115,8 +115,15 @@ pub(crate) fn mark(drive: &dyn DriveWrite, frame: &Frame) -> Result<(), JobFault
         return Ok(());
     }
     let mut marks = zeros(&(OUTERMOST_BYTES..place.end));
-    blake3::Hasher::new().update(b"this drive is being written").finalize_xof().fill(&mut marks);
+    fill_head_marks(OUTERMOST_BYTES, &mut marks);
     put(drive, &[(OUTERMOST_BYTES, &marks)])
+}
+
+/// Fills `into` with the head's marks as they lie from byte `at` of the drive on.
+pub(crate) fn fill_head_marks(at: u64, into: &mut [u8]) {
+    let mut marks = blake3::Hasher::new().update(b"this drive is being written").finalize_xof();
+    marks.set_position(at.saturating_sub(OUTERMOST_BYTES));
+    marks.fill(into);
 }
 
 /// What goes to the two ends of a drive, and where: the sectors without which no firmware finds a table, and all between.
