@@ -503,9 +503,12 @@ impl Consent {
 pub(crate) struct Gauge {
     /// The drive: its tag, a stable link, a kernel name, or `arriving` for the next one plugged in
     pub drive: String,
-    /// Read all of it in place of a quick look: nothing is written
+    /// Read all of it instead of a quick test: nothing is written
     #[arg(long, conflicts_with = "whole")]
     pub read: bool,
+    /// Only restore the original bytes that an interrupted quick test replaced
+    #[arg(long, conflicts_with_all = ["read", "whole"])]
+    pub restore: bool,
     /// Fill all of it with a test pattern and read it back: everything on it is lost
     #[arg(long)]
     pub whole: bool,

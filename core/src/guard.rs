@@ -27,7 +27,7 @@ const fn rule(id: FindingId, level: Level, when: &'static str) -> Rule {
 }
 
 /// Every rule about drives, in the order in which they are looked at.
-pub const RULES: [Rule; 26] = [
+pub const RULES: [Rule; 27] = [
     rule(FindingId::SystemDisk, Level::Stop, "the running system needs the drive: root, boot, home or swap"),
     rule(FindingId::PartitionGiven, Level::Stop, "a partition was named in place of its drive"),
     rule(FindingId::NoProof, Level::Stop, "nobody confirms the drive, and it was not named by a tag that is its alone"),
@@ -56,6 +56,7 @@ pub const RULES: [Rule; 26] = [
     rule(FindingId::FreshName, Level::Ask, "it was named by a kernel name that it was given seconds ago"),
     rule(FindingId::JustVerified, Level::Ask, "an earlier job has verified it within the last half hour"),
     rule(FindingId::UnfinishedJob, Level::Note, "the last job on the drive was begun and did not end"),
+    rule(FindingId::RestorePending, Level::Note, "an interrupted quick test may have left test data on the drive"),
     rule(FindingId::NoSerial, Level::Note, "the drive has no serial number of its own, so that its tag may fit others"),
     rule(FindingId::Mounted, Level::Note, "the desktop mounted a volume, which the job will unmount"),
     rule(FindingId::SlowPort, Level::Note, "the drive could be faster than the port or hub that it is plugged into"),
@@ -137,6 +138,8 @@ pub struct Circumstances {
     pub verified: Vec<(Tag, u64)>,
     /// Tags of the drives on which a job was begun that did not end, and what its image is called.
     pub unfinished: Vec<(Tag, String)>,
+    /// [`Drive::path`] of the drives on which an interrupted quick test may have left test data.
+    pub restore_pending: Vec<String>,
     /// Tag and [`Drive::path`] of every drive that is attached.
     pub attached: Vec<(Tag, String)>,
     /// Tags of the other drives that could be meant as well.
@@ -156,11 +159,17 @@ impl Circumstances {
             protected: Vec::new(),
             verified: Vec::new(),
             unfinished: Vec::new(),
+            restore_pending: Vec::new(),
             attached: Vec::new(),
             others: Vec::new(),
             opened: Vec::new(),
             confirmed,
         }
+    }
+
+    /// Returns the name by which a command can select this drive: its tag, or its path where the tag fits other attached drives.
+    fn name_of(&self, drive: &Drive) -> String {
+        if self.namesakes(drive).next().is_some() { drive.path.clone() } else { drive.tag.to_string() }
     }
 
     /// Other attached drives to which the tag of this one belongs as well.
@@ -341,6 +350,11 @@ fn notes(drive: &Drive, needs: Option<&ImageNeeds>, circumstances: &Circumstance
     if let Some((_, image)) = circumstances.unfinished.iter().find(|(tag, _)| *tag == drive.tag) {
         let text = format!("the last job on it did not end: {} was being written to it", image.shown());
         found.push(Finding::note(FindingId::UnfinishedJob, text));
+    }
+    if circumstances.restore_pending.contains(&drive.path) {
+        let text = "an interrupted quick test may have left test data on it; the original bytes are backed up";
+        let next = format!("pyrotyp gauge {} --restore", shell::word(&circumstances.name_of(drive)));
+        found.push(Finding { next, ..Finding::note(FindingId::RestorePending, text) });
     }
     if drive.tag.is_unsure() && drive.bytes > 0 {
         let text = match drive.link.slot {

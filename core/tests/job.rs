@@ -213,7 +213,7 @@ impl Bench {
             // That it is too small is what some of these jobs are about.
             let cleared_for = ImageNeeds { bytes: plan.bytes.min(choice.drive.bytes), ..plan.clone() };
             let cleared = clear(&choice, &cleared_for, &known, &[], &[]).unwrap();
-            Target { cleared, journal: Some(self.notes_of(name)), start: how.start, limit: how.limit }
+            Target { cleared, journal: Some(self.notes_of(name)), state: None, start: how.start, limit: how.limit }
         };
         let inspection = source.kept().map(|image| inspect(image).unwrap());
         let order = Order {
@@ -225,6 +225,7 @@ impl Bench {
             writing: how.writing,
             after: After::Keep,
             pacing: Pacing { flush_after: Duration::ZERO, stall_after: how.stall_after, ..Pacing::default() },
+            claim_check: None,
         };
         let targets = names.iter().map(target).collect();
         let outcomes = job::run(&order, tray, targets, &how.cancel, how.watcher.unwrap_or(&how.noted));

@@ -2,14 +2,14 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use pyrotyp_core::job::gauge::KeptPlaces;
+use pyrotyp_core::job::gauge::ProbeBackup;
 use pyrotyp_core::job::save::SaveMap;
 use pyrotyp_core::ledger::Blocks;
 
 fuzz_target!(|data: &[u8]| {
     let file = std::env::temp_dir().join(format!("pyrotyp-fuzz-{}", std::process::id()));
     std::fs::write(&file, data).unwrap();
-    let _ = KeptPlaces::find(&file);
+    let _ = ProbeBackup::open(&file);
     if let Ok(Some(map)) = SaveMap::find(&file) {
         assert!(map.done <= map.bytes && map.unreadable.iter().all(|range| range.end <= map.bytes));
     }

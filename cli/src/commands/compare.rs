@@ -24,6 +24,7 @@ use crate::session::examining::content;
 use crate::session::folders::state_folder;
 use crate::session::images::{OpenedAt, fit_to_write, on_shelf_or_file, open_image};
 use crate::session::judged::onto;
+use crate::session::pending_restore::warn_if_pending;
 use crate::session::recognised::{Recognised, Records, recognise};
 use crate::show::json::ComparedWith;
 use crate::show::{json, text};
@@ -58,6 +59,7 @@ pub(crate) fn run(asked: &str, image: Option<&Path>, session: &Session<'_>) -> R
     fit_to_write(path, &image.inspection)?;
     let platform = platform(session.common)?;
     let of = whole_drive(&*platform, asked, session)?;
+    warn_if_pending(&of, &*platform, session.common);
     let drive = platform.open(&of)?;
     with_image(&*platform, ComparedDrive { of: &of, drive: &*drive }, OpenedAt { path, opened: &image }, session)
 }
@@ -128,6 +130,7 @@ fn as_recorded(of: &Drive, drive: &dyn DriveIo, bytes: u64, common: &Common) -> 
 fn with_records(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     let platform = platform(session.common)?;
     let of = whole_drive(&*platform, asked, session)?;
+    warn_if_pending(&of, &*platform, session.common);
     let drive = platform.open(&of)?;
     let none = |text: String| {
         let next = format!("give the image: pyrotyp compare {} IMAGE", shell::word(of.tag.as_str()));

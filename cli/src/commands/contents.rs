@@ -10,6 +10,7 @@ use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::folders::state_folder;
 use crate::session::judged::onto;
+use crate::session::pending_restore::warn_if_pending;
 use crate::session::recognised::{KnownBy, Recognised, recognise};
 use crate::show::{content, json};
 
@@ -19,6 +20,7 @@ pub(crate) fn run(asked: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     let choice = choose_drive(&*platform, asked, session.cancel, &|text| say(session.common, text))?;
     let drive = choice.drive;
     needs_medium(&drive)?;
+    warn_if_pending(&drive, &*platform, session.common);
     let open = platform.open(&drive)?;
     let mut found = contents(&Sectors::of(&*open)).map_err(|error| {
         let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));

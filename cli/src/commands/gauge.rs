@@ -7,7 +7,7 @@ use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::devices::Platform;
 use pyrotyp_core::drive::{Choice, Drive, Surface};
 use pyrotyp_core::image::Summary;
-use pyrotyp_core::job::gauge::{self, Pattern, QuickLook, kept_path, marked_bytes, quick_look};
+use pyrotyp_core::job::gauge::{self, Pattern, QuickLook, marked_bytes, quick_look};
 use pyrotyp_core::job::{self as engine, Checked, KeptImage, Outcome};
 use pyrotyp_core::record::{DriveIdentity, ImageRecord, JobKind, Trust};
 use pyrotyp_core::text::chain;
@@ -20,6 +20,7 @@ use crate::out::{put, put_document, say};
 use crate::session::Session;
 use crate::session::attached::{choose_drive, needs_medium, platform};
 use crate::session::folders::state_folder;
+use crate::session::pending_restore::restore_drive;
 use crate::show::card::OnDrives;
 use crate::show::gauged::{LookDepth, LookedAt};
 use crate::show::{gauged, json};
@@ -30,6 +31,9 @@ use crate::writing::planning::{self, Chosen, Image};
 
 /// Looks at one drive: quickly, by reading all of it, or by filling it.
 pub(crate) fn run(asked: &Gauge, session: &Session<'_>) -> Result<Exit, Failure> {
+    if asked.restore {
+        return restore(asked, session);
+    }
     let job = asked.consent.job();
     let depth = match (asked.read, asked.whole) {
         (true, _) => LookDepth::Read,
@@ -44,6 +48,20 @@ pub(crate) fn run(asked: &Gauge, session: &Session<'_>) -> Result<Exit, Failure>
     needs_medium(&choice.drive)?;
     let looking = Gauging { choice, depth, job: &job, platform, session };
     if depth == LookDepth::Read { looking.read() } else { looking.write() }
+}
+
+/// Restores what an interrupted quick test left on one drive. Each sector proves by its mark that it belongs to the backup.
+fn restore(asked: &Gauge, session: &Session<'_>) -> Result<Exit, Failure> {
+    let platform = &*platform(session.common)?;
+    let drive = choose_drive(platform, &asked.drive, session.cancel, &|text| say(session.common, text))?.drive;
+    needs_medium(&drive)?;
+    let restored_bytes = restore_drive(&drive, platform, session.common)?;
+    if session.common.json {
+        put_document(&json::restored(&drive, restored_bytes))?;
+    } else {
+        put(&gauged::restored(&drive, restored_bytes))?;
+    }
+    Ok(Exit::Done)
 }
 
 struct Gauging<'a> {
@@ -101,9 +119,9 @@ impl Gauging<'_> {
         let (tag, drive_bytes, sector_bytes) =
             (choice.drive.tag.clone(), choice.drive.bytes, choice.drive.sector_bytes);
         let quick = depth == LookDepth::Quick;
-        let kept = state_folder(session.common).map(|state| kept_path(&state, &tag));
-        if quick && kept.is_none() {
-            let text = "there is no folder in which what lies on the drive could be kept meanwhile";
+        let state = state_folder(session.common);
+        if quick && state.is_none() {
+            let text = "there is no state folder to back up the tested sectors";
             return Err(Failure::new(Exit::Refused, text, "name one with --state"));
         }
         let confirming = confirming(&choice.drive, depth, job)?;
@@ -133,9 +151,9 @@ impl Gauging<'_> {
         let checked = Checked::default();
         let ready =
             Ready { image, source: &source, checked, plan: &plan, cleared, started: &started, news: None, told_as };
-        job::carry_out(ready, session, &|doing: Doing<'_>| match &kept {
-            Some(kept) if quick => {
-                let look = QuickLook { needs: doing.order.needs, kept, seed: &seed, after: doing.order.after };
+        job::carry_out(ready, session, &|doing: Doing<'_>| match &state {
+            Some(state) if quick => {
+                let look = QuickLook { needs: doing.order.needs, state, seed: &seed, after: doing.order.after };
                 let cleared = doing.targets.into_iter().map(|target| target.cleared);
                 cleared.map(|cleared| quick_look(&look, platform, cleared, session.cancel, doing.progress)).collect()
             }

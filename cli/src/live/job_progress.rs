@@ -158,6 +158,10 @@ fn remark_on(event: &Event) -> Option<String> {
         Event::Stalled { seconds } => {
             format!("no answer for {}: the port or the stick", duration(Duration::from_secs(*seconds).as_secs_f64()))
         }
+        Event::Restored { bytes } => {
+            format!("restored what an interrupted quick test had replaced ({})", human_bytes(*bytes))
+        }
+        Event::RestoreFailed { why } => format!("test data of an interrupted quick test stays on the drive: {why}"),
         Event::Unnoted { why } => format!("no notes can be kept ({why}): if it stops, it starts over"),
         _ => return None,
     })
@@ -184,8 +188,8 @@ impl Watcher for JobProgress {
         }
         match (event, text) {
             (Event::Moved { .. }, _) => self.moved(number),
-            // That notes were lost is never hidden.
-            (Event::Unnoted { .. }, Some(text)) => self.warn(&text),
+            // A loss is never hidden.
+            (Event::Unnoted { .. } | Event::RestoreFailed { .. }, Some(text)) => self.warn(&text),
             (_, Some(text)) => self.remark(&text),
             (_, None) => {}
         }
@@ -206,6 +210,8 @@ mod tests {
             Event::Diagnosing,
             Event::LeftBehind,
             Event::Stalled { seconds: 20 },
+            Event::Restored { bytes: 12 << 20 },
+            Event::RestoreFailed { why: "can't restore the original bytes at byte 4096".into() },
             Event::Unnoted { why: "No space left on device".into() },
         ];
         insta::assert_snapshot!(all.iter().filter_map(remark_on).collect::<Vec<_>>().join("\n"), @"
@@ -216,6 +222,8 @@ mod tests {
         it differs: finding out why
         far slower than the others: it goes on by itself
         no answer for 20 s: the port or the stick
+        restored what an interrupted quick test had replaced (12.6 MB)
+        test data of an interrupted quick test stays on the drive: can't restore the original bytes at byte 4096
         no notes can be kept (No space left on device): if it stops, it starts over
         ");
     }

@@ -9,7 +9,6 @@ use pyrotyp_core::stop::Cancel;
 use pyrotyp_core::text::Shown;
 
 use super::Session;
-use super::putting_back::put_back_pending;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 use crate::out::say;
@@ -26,8 +25,7 @@ pub(crate) fn platform(common: &Common) -> Result<Box<dyn Platform>, Failure> {
         }
         None => this_machine(),
     };
-    let platform: Box<dyn Platform> = if common.log.is_some() { Box::new(Logged::new(platform)) } else { platform };
-    put_back_pending(&*platform, common);
+    let platform = if common.log.is_some() { Box::new(Logged::new(platform)) } else { platform };
     Ok(platform)
 }
 

@@ -1,7 +1,7 @@
 //! Claims a drive for what leaves it as it is: nobody needs to say yes, and whatever stops a job stops this as well.
 
 use jiff::Timestamp;
-use pyrotyp_core::devices::{After, Claimed, Platform, PlatformError, Whom};
+use pyrotyp_core::devices::{After, Claimed, Platform, Whom};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy};
 use pyrotyp_core::guard::{Confirmed, RULES};
 use pyrotyp_core::image::Summary;
@@ -9,39 +9,20 @@ use pyrotyp_core::job::{ReadBack, Start, Writing};
 use pyrotyp_core::machine;
 use pyrotyp_core::plan::{How, Plan, PlannedImage, ProvenImage, Wish};
 use pyrotyp_core::record::JobKind;
-use pyrotyp_core::text::chain;
 use pyrotyp_core::{FindingId, Level};
 
 use super::settings::bench;
 use crate::asked::Common;
 use crate::exit::{Exit, Failure};
 
-/// Why it was not claimed.
-pub(crate) enum Unclaimed {
-    /// The guard says no, or can't tell.
-    Refused(Failure),
-    /// The system says no.
-    Claim(PlatformError),
-}
-
-impl Unclaimed {
-    /// What happened, and what to do next.
-    pub(crate) fn words(&self) -> (String, String) {
-        match self {
-            Self::Refused(failure) => (failure.text.clone(), failure.next.clone()),
-            Self::Claim(error) => (chain(error), error.next_step().to_owned()),
-        }
-    }
-}
-
 /// What the desktop mounted is unmounted, and nobody else may open the drive for writing until it is given back.
-pub(crate) fn claim_unasked(
+pub(crate) fn claim_without_confirmation(
     kind: JobKind,
     called: &str,
     drive: &Drive,
     platform: &dyn Platform,
     common: &Common,
-) -> Result<Box<dyn Claimed>, Unclaimed> {
+) -> Result<Box<dyn Claimed>, Failure> {
     let image = PlannedImage {
         called: called.to_owned(),
         file: None,
@@ -66,24 +47,23 @@ pub(crate) fn claim_unasked(
     let accepted: Vec<FindingId> = RULES.iter().filter(|rule| rule.level == Level::Ask).map(|rule| rule.id).collect();
     let choices = vec![Choice { drive: drive.clone(), by: NamedBy::Tag, partition: None }];
     let wish = Wish { kind, image, checks: Vec::new(), choices, how, accepted };
-    let bench = bench(common).map_err(Unclaimed::Refused)?;
-    let mut plan =
-        Plan::make(wish, platform, &bench, Timestamp::now()).map_err(|error| Unclaimed::Refused(error.into()))?;
-    plan.may_claim(platform).map_err(Unclaimed::Claim)?;
+    let bench = bench(common)?;
+    let mut plan = Plan::make(wish, platform, &bench, Timestamp::now())?;
+    plan.may_claim(platform)?;
     if plan.whom() != Whom::Nobody {
         // Nobody expects to be asked for a password by what was not asked for.
         let text = format!("the system wants a password before drive {} is opened", drive.tag);
         let next = format!("{} pyrotyp drives", machine::ROOT_PROGRAM);
-        return Err(Unclaimed::Refused(Failure::new(Exit::Refused, text, next)));
+        return Err(Failure::new(Exit::Refused, text, next));
     }
     let mut cleared = plan.clear().map_err(|no| {
         let standing = no.standing.iter().map(|finding| format!("\n   {}: {}", finding.id, finding.text));
         let text = format!("drive {} can't be had for this alone{}", drive.tag, standing.collect::<String>());
         let next = no.standing.first().map_or(String::new(), |finding| finding.next.clone());
-        Unclaimed::Refused(Failure { findings: no.standing, ..Failure::new(Exit::Refused, text, next) })
+        Failure { findings: no.standing, ..Failure::new(Exit::Refused, text, next) }
     })?;
-    let cleared = cleared.pop().ok_or_else(|| {
-        Unclaimed::Refused(Failure::new(Exit::Unexpected, "no drive was cleared", "run the same command again"))
-    })?;
-    platform.claim(cleared).map_err(Unclaimed::Claim)
+    let cleared = cleared
+        .pop()
+        .ok_or_else(|| Failure::new(Exit::Unexpected, "no drive was cleared", "run the same command again"))?;
+    Ok(platform.claim(cleared)?)
 }

@@ -1,72 +1,49 @@
-//! What a look at a drive left when it was cut off is put back, by whichever command sees the drive next.
+//! Test data that an interrupted quick test left on a drive: told by whoever reads the drive, restored on request.
 
-use pyrotyp_core::devices::{After, Platform, PlatformError};
+use pyrotyp_core::devices::{After, DriveIo, Platform};
 use pyrotyp_core::drive::Drive;
-use pyrotyp_core::job::JobFault;
-use pyrotyp_core::job::gauge::{KeptPlaces, kept_path, put_back};
-use pyrotyp_core::machine;
-use pyrotyp_core::record::JobKind;
-use pyrotyp_core::text::chain;
+use pyrotyp_core::job::gauge::{ProbeBackup, has_marks, is_restore_pending, restore_all};
+use pyrotyp_core::record::{DriveIdentity, JobKind};
+use pyrotyp_core::text::{chain, shell};
 
+use super::claim::claim_without_confirmation;
 use super::folders::state_folder;
-use super::unasked::{Unclaimed, claim_unasked};
 use crate::asked::Common;
-use crate::exit::plain;
-use crate::out::{say, warn};
+use crate::exit::{Exit, Failure, plain};
+use crate::out::warn;
 
-/// Most names in the folder of what is under way that are looked at.
-const NAMES_MOST: usize = 10_000;
-
-/// Puts back what is kept of the attached drives, if anything is.
-pub(crate) fn put_back_pending(platform: &dyn Platform, common: &Common) {
+/// Warns where what is read from this drive may be test data.
+pub(crate) fn warn_if_pending(drive: &Drive, platform: &dyn Platform, common: &Common) {
     let Some(state) = state_folder(common) else { return };
-    let names = machine::names_in(&state.join("under-way"), NAMES_MOST).unwrap_or_default();
-    if !names.iter().any(|name| name.to_string_lossy().ends_with(".kept")) {
-        return;
-    }
-    for drive in platform.drives().unwrap_or_default() {
-        match KeptPlaces::find(&kept_path(&state, &drive.tag)) {
-            Ok(Some(kept)) if kept.is_about(&drive.tag, drive.bytes) => one(&drive, kept, platform, common),
-            Ok(_) => {}
-            Err(error) => warn(&format!(
-                "what was kept of drive {} while it was looked at can't be read: {}\n",
-                drive.tag,
-                plain(&error)
-            )),
-        }
+    if is_restore_pending(&state, drive, platform) {
+        let tag = &drive.tag;
+        warn(&format!("drive {tag}: an interrupted quick test may have left test data on it\n"));
+        warn(&format!("   next: pyrotyp gauge {} --restore\n", shell::word(tag.as_str())));
     }
 }
 
-fn one(drive: &Drive, kept: KeptPlaces, platform: &dyn Platform, common: &Common) {
-    // The marks prove that it is the drive.
-    let claimed = claim_unasked(JobKind::Gauge, "what was there before", drive, platform, common);
-    let (text, next) = match claimed {
-        // The look goes on just now.
-        Err(Unclaimed::Claim(PlatformError::Held { .. })) => return,
-        Err(unclaimed) => unclaimed.words(),
-        Ok(claimed) => {
-            let done = put_back(&kept, &*claimed, &mut |_| ());
-            // It is given back whatever came of it.
-            let _ = claimed.release(After::Keep);
-            match done {
-                // Another drive may have the same tag.
-                Ok(done) if done.bytes == 0 && drive.tag.is_unsure() && !kept.is_empty() => return,
-                Ok(done) => {
-                    kept.remove();
-                    if done.bytes > 0 {
-                        let text = "a look at it was cut off, and what lay there before is on it again";
-                        say(common, &format!("drive {}: {text} ({} bytes)\n", drive.tag, done.bytes));
-                    }
-                    return;
-                }
-                Err(fault) => words(&fault),
-            }
-        }
-    };
-    warn(&format!("drive {}: a look at it was cut off, and its marks are still there: {text}\n", drive.tag));
-    warn(&format!("   next: {next}\n"));
+/// Restores what interrupted quick tests left on this drive, and returns how many bytes that were. Without marks on the drive,
+/// it is not even claimed.
+pub(crate) fn restore_drive(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<u64, Failure> {
+    let Some(state) = state_folder(common) else { return Ok(0) };
+    let identity = DriveIdentity::of(drive);
+    let backups = ProbeBackup::find_all(&state, &identity).map_err(|error| {
+        let text = format!("can't read a backup of drive {}: {}", drive.tag, plain(&error));
+        Failure::new(Exit::Unexpected, text, "make the file readable, then run the same command again")
+    })?;
+    if backups.is_empty() || !is_marked(&backups, &*platform.open(drive)?) {
+        return Ok(0);
+    }
+    let claimed = claim_without_confirmation(JobKind::Gauge, "original bytes", drive, platform, common)?;
+    let restored = restore_all(&state, &identity, &*claimed);
+    // It is released whatever came of it.
+    let _ = claimed.release(After::Keep);
+    let restored = restored.map_err(|fault| {
+        Failure::new(Exit::Drive, format!("drive {}: {}", drive.tag, chain(&fault)), fault.next_step())
+    })?;
+    Ok(restored.restored_bytes)
 }
 
-fn words(fault: &JobFault) -> (String, String) {
-    (chain(fault), fault.next_step().to_owned())
+fn is_marked(backups: &[ProbeBackup], drive: &dyn DriveIo) -> bool {
+    backups.iter().any(|backup| has_marks(backup, drive).unwrap_or(true))
 }

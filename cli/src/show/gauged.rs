@@ -3,6 +3,7 @@
 use std::fmt::Write;
 
 use pyrotyp_core::bytes::human_bytes;
+use pyrotyp_core::drive::Drive;
 use pyrotyp_core::record::{AreaState, Gauged, SpeedAt, Trust};
 use pyrotyp_core::text::shell;
 
@@ -51,6 +52,15 @@ pub(crate) struct LookedAt<'a> {
     pub depth: LookDepth,
     /// How long that took.
     pub seconds: f64,
+}
+
+/// The result of `gauge --restore`.
+pub(crate) fn restored(drive: &Drive, restored_bytes: u64) -> String {
+    let (tag, name) = (&drive.tag, drive.name());
+    match restored_bytes {
+        0 => format!("nothing to restore: drive {tag} ({name}) holds no test data\n"),
+        bytes => format!("restored: {} of original data is back on drive {tag} ({name})\n", human_bytes(bytes)),
+    }
 }
 
 /// The one sentence, without the drive.

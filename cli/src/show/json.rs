@@ -741,6 +741,20 @@ pub(crate) fn gauge(record: &Record, gauged: Option<&Gauged>) -> Value {
     })
 }
 
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct RestoreDoc<'a> {
+    tag: &'a str,
+    path: &'a str,
+    /// Bytes of the drive that hold their original content again.
+    restored_bytes: u64,
+}
+
+/// The document of `gauge --restore`.
+pub(crate) fn restored(drive: &Drive, restored_bytes: u64) -> Value {
+    document(&RestoreDoc { tag: drive.tag.as_str(), path: &drive.path, restored_bytes })
+}
+
 /// What a drive was compared with.
 #[derive(Clone, Copy, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -828,6 +842,7 @@ mod tests {
             ("reclaim", schema::<ReclaimDoc<'_>>()),
             ("unpack", schema::<UnpackDoc<'_>>()),
             ("gauge", schema::<GaugeDoc<'_>>()),
+            ("gauge-restore", schema::<RestoreDoc<'_>>()),
             ("save", schema::<SaveDoc<'_>>()),
             ("station", schema::<StickDoc<'_>>()),
             ("rehearse", schema::<Vec<TrialStart>>()),

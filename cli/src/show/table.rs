@@ -90,7 +90,8 @@ pub(crate) fn rules(about_drives: &[Rule], about_images: &[Rule]) -> String {
 fn finding_line(finding: &Finding) -> String {
     let style = of_level(finding.level);
     match finding.level {
-        Level::Note => format!("       {FAINT}{}{FAINT:#}\n", finding.text),
+        Level::Note if finding.next.is_empty() => format!("       {FAINT}{}{FAINT:#}\n", finding.text),
+        Level::Note => format!("       {}\n       next: {}\n", finding.text, finding.next),
         _ => format!("       {style}{}{style:#}: {}\n", finding.id, finding.text),
     }
 }

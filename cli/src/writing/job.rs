@@ -91,6 +91,7 @@ pub(crate) fn carry_out(
         writing: plan.how.writing,
         after: plan.how.after,
         pacing: Pacing::default(),
+        claim_check: None,
     };
     let drives: Vec<DriveIdentity> = plan.attached().map(DriveIdentity::of).collect();
     // What was made of an image is not what it is.
@@ -254,7 +255,7 @@ fn failure(drive: &Drive, outcome: &Outcome, told_as: ToldAs<'_>) -> Option<Fail
     let next = match (outcome.told.conclusion, told_as) {
         (Some(conclusion), _) => conclusion.next_step(),
         (None, ToldAs::Gauge(LookDepth::Quick)) if fault.is_gone() => {
-            "plug it in again: the next command that sees it puts back what was there"
+            "plug it in again, then run the same command with --restore"
         }
         (None, ToldAs::Storage(_) | ToldAs::Gauge(_)) => begun_anew(fault),
         (None, ToldAs::Image | ToldAs::Unpacked(_)) => fault.next_step(),

@@ -8,7 +8,8 @@ use pyrotyp_core::record::JobKind;
 
 use crate::exit::{Exit, Failure, plain};
 use crate::session::Session;
-use crate::session::unasked::{Unclaimed, claim_unasked};
+use crate::session::claim::claim_without_confirmation;
+use crate::session::pending_restore::warn_if_pending;
 
 /// A drive that is read, and that nobody changes meanwhile.
 pub(crate) enum ReadDrive {
@@ -30,11 +31,8 @@ impl ReadDrive {
         if drive.write_protected {
             return Ok(Self::Protected(platform.open(drive)?));
         }
-        match claim_unasked(kind, called, drive, platform, session.common) {
-            Ok(claimed) => Ok(Self::Claimed(claimed)),
-            Err(Unclaimed::Refused(failure)) => Err(failure),
-            Err(Unclaimed::Claim(error)) => Err(error.into()),
-        }
+        warn_if_pending(drive, platform, session.common);
+        Ok(Self::Claimed(claim_without_confirmation(kind, called, drive, platform, session.common)?))
     }
 
     /// What is read.

@@ -62,6 +62,7 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
       ask   fresh-name            it was named by a kernel name that it was given seconds ago
       ask   just-verified         an earlier job has verified it within the last half hour
       note  unfinished-job        the last job on the drive was begun and did not end
+      note  restore-pending       an interrupted quick test may have left test data on the drive
       note  no-serial             the drive has no serial number of its own, so that its tag may fit others
       note  mounted               the desktop mounted a volume, which the job will unmount
       note  slow-port             the drive could be faster than the port or hub that it is plugged into

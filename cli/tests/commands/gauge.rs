@@ -115,7 +115,7 @@ fn only_the_typed_tag_lets_a_look_write_and_the_guard_holds() {
 }
 
 #[test]
-fn a_look_that_is_killed_is_made_good_by_the_next_command_that_sees_the_drive() {
+fn killed_quick_test_is_listed_and_restored_on_request() {
     let slow = fault("slow", "bytes_per_second = 1500000");
     let bench = Bench::new().tray(&stick("a", &slow));
     let tag = tag_of(&bench, "a");
@@ -130,16 +130,30 @@ fn a_look_that_is_killed_is_made_good_by_the_next_command_that_sees_the_drive() 
     }
     // While it goes on, others leave its marks alone.
     let meanwhile = bench.on_tray("drives --state notes --quiet");
-    assert!(meanwhile.starts_with("exit 0") && !meanwhile.contains("cut off"), "{meanwhile}");
+    assert!(meanwhile.starts_with("exit 0") && !meanwhile.contains("interrupted"), "{meanwhile}");
     child.kill().unwrap();
     child.wait().unwrap();
     assert!(bench.drive("a") != content);
+    let marked = bench.drive("a");
     let told = bench.on_tray("drives --state notes");
-    assert!(bench.drive("a") == content, "{told}");
     assert!(
-        told.contains(&format!("drive {tag}: a look at it was cut off, and what lay there before is on it again")),
+        told.contains("an interrupted quick test may have left test data on it")
+            && told.contains(&format!("{tag} --restore")),
         "{told}"
     );
+    let told = bench.on_tray(&format!("contents {tag} --state notes"));
+    assert!(told.contains("an interrupted quick test may have left test data on it"), "{told}");
+    assert!(bench.drive("a") == marked, "a command that lists changes nothing");
+    // Another stick with the same identity: not a byte of it is written, and the backup stays for the first one.
+    let twin = pyrotyp_sample::noise(64_000_000, 12);
+    fs::write(bench.path("tray/a.img"), &twin).unwrap();
+    let none = bench.on_tray(&format!("gauge {tag} --restore --state notes"));
+    assert!(none.starts_with("exit 0") && none.contains("nothing to restore"), "{none}");
+    let done = bench.on_tray(&format!("gauge {tag} --unattended --quiet --state notes"));
+    assert!(done.contains("sound: ") && bench.drive("a") == twin, "{done}");
+    fs::write(bench.path("tray/a.img"), &marked).unwrap();
+    let document = bench.json(&format!("gauge {tag} --restore --tray tray --state notes"));
+    assert!(document["restored_bytes"].as_u64().unwrap() > 0 && bench.drive("a") == content, "{document}");
     let again = bench.on_tray("drives --state notes");
-    assert!(!again.contains("cut off"), "{again}");
+    assert!(!again.contains("interrupted"), "{again}");
 }

@@ -29,6 +29,7 @@ fn schema_of(words: &[&str]) -> String {
     let more = match verb {
         "drives" if has("--watch") => "-watch",
         "drives" if has("--explain") => "-explain",
+        "gauge" if has("--restore") => "-restore",
         "shelf" if has("verify") => "-verify",
         "ledger" if has("show") => "-show",
         "ledger" if has("report") || has("label") => "-files",

@@ -63,6 +63,10 @@ impl Platform for Logged {
         asked("drives", "", || self.platform.drives(), |drives| attached(drives))
     }
 
+    fn drives_without_reading(&self, paths: &[&str]) -> Result<Vec<Drive>, PlatformError> {
+        asked("drives", "", || self.platform.drives_without_reading(paths), |drives| attached(drives))
+    }
+
     fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
         asked("locate", name, || self.platform.locate(name), located)
     }
@@ -150,6 +154,10 @@ impl<D: DriveIo + ?Sized> DriveIo for LoggedDrive<D> {
 impl<D: DriveWrite + ?Sized> DriveWrite for LoggedDrive<D> {
     fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
         request("write", &self.path, range(at, from), || self.drive.write_at(at, from))
+    }
+
+    fn check_medium(&self) -> Result<(), DriveFault> {
+        self.drive.check_medium()
     }
 
     fn flush(&self) -> Result<(), DriveFault> {

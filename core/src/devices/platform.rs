@@ -69,6 +69,14 @@ pub trait Platform: Sync {
     /// When the system does not answer.
     fn drives(&self) -> Result<Vec<Drive>, PlatformError>;
 
+    /// Like [`Platform::drives`], but does not read the drives at these paths: a drive that is being written answers late.
+    ///
+    /// # Errors
+    /// As [`Platform::drives`].
+    fn drives_without_reading(&self, _paths: &[&str]) -> Result<Vec<Drive>, PlatformError> {
+        self.drives()
+    }
+
     /// What `name`, a path or kernel name, stands for; `None` if nothing here has that name.
     ///
     /// # Errors
@@ -136,6 +144,14 @@ pub trait DriveWrite: DriveIo {
     /// # Errors
     /// When the drive is gone or did not take all of it.
     fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault>;
+
+    /// Whether the medium is still the one that was claimed, as far as the system tells; where media can't be exchanged, it is.
+    ///
+    /// # Errors
+    /// [`DriveFault::Gone`] when it is another one.
+    fn check_medium(&self) -> Result<(), DriveFault> {
+        Ok(())
+    }
 
     /// Returns when all that was written is on the medium, as far as the drive tells.
     ///

@@ -70,6 +70,8 @@ ids! {
     JustVerified = "just-verified",
     /// The last job on it did not end.
     UnfinishedJob = "unfinished-job",
+    /// An interrupted quick test left test data on it.
+    RestorePending = "restore-pending",
     /// Its tag may fit others.
     NoSerial = "no-serial",
     /// The job will unmount a volume.

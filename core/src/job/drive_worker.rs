@@ -10,6 +10,8 @@ use crate::hash::{BLOCK_BYTES, BlockDigests, hole_digest};
 use crate::image::FileMap;
 use crate::job::block_queue::{BlockQueue, ImageEnd, ImageEnding, Laggard};
 use crate::job::diagnosis::{Before, Case, Written};
+use crate::job::gauge::{RestoreOutcome, restore_all};
+use crate::job::half_made::{MIN_BLOCKS, PROVEN_BLOCKS};
 use crate::job::image_reader::{ImageReader, hole_bytes};
 use crate::job::journal::{Heading, Journal, Notes};
 use crate::job::layout::{Frame, block_range, length, start_of};
@@ -24,14 +26,10 @@ use crate::job::workers::contained;
 use crate::job::{
     Event, ImageFault, JobFault, Order, Outcome, ReadBack, Start, Target, Watcher, Writing, diagnosis, journal,
 };
-use crate::record::{Conclusion, DriveOutcome, Head, JobResult, Stage, StageDone};
+use crate::record::{Conclusion, DriveIdentity, DriveOutcome, Head, JobResult, Stage, StageDone};
 use crate::stop::Cancel;
 use crate::text::{Shown, chain};
 
-/// So many of the last blocks that a drive is said to have are read before a job goes on behind them.
-const PROVEN_BLOCKS: usize = 16;
-/// With fewer blocks there is nothing to go on with: the first is read again in any case, since it holds the head.
-const WORTH_BLOCKS: usize = 2;
 /// Blocks on their way from the drive to where the image is hashed.
 const PASSED_AT_ONCE: usize = 2;
 
@@ -78,7 +76,8 @@ impl<'a> DriveWorker<'a> {
 
     /// Does all of it.
     pub(super) fn run(mut self, platform: &dyn Platform, target: Target) -> Outcome {
-        let Target { cleared, journal, start, limit } = target;
+        let Target { cleared, journal, state, start, limit } = target;
+        let identity = DriveIdentity::of(cleared.drive());
         self.limit = limit.unwrap_or(u64::MAX);
         let heading = self.heading(&cleared);
         let mut release_fault = None;
@@ -86,8 +85,20 @@ impl<'a> DriveWorker<'a> {
         let ended = match claimed {
             Ok(drive) => {
                 let notes = journal.as_deref().map(|path| (path, &heading));
-                let ended = contained(|| self.with(&*drive, notes, start));
+                let ended = contained(|| {
+                    self.check_claimed(&*drive)?;
+                    self.restore_pending(&*drive, state.as_deref(), &identity)?;
+                    self.with(&*drive, notes, start)
+                });
                 let ended = ended.unwrap_or_else(|died| Err(died.into()));
+                // What another medium holds or refuses is not this drive's fault.
+                let ended = ended.map_err(|fault| match drive.check_medium() {
+                    Err(_) if !fault.is_gone() => {
+                        (self.outcome.told.conclusion, self.outcome.told.differences) = (None, Vec::new());
+                        JobFault::MediumExchanged
+                    }
+                    _ => fault,
+                });
                 if matches!(ended, Err(JobFault::Died(_))) {
                     self.empty_again(&*drive);
                 }
@@ -176,6 +187,30 @@ impl<'a> DriveWorker<'a> {
         fault
     }
 
+    fn check_claimed(&self, claimed: &dyn Claimed) -> Result<(), JobFault> {
+        let Some(check) = self.shared.order.claim_check else { return Ok(()) };
+        let drive = &Watched { drive: claimed, heartbeat: self.heartbeat };
+        check.check(drive).map_err(|why| JobFault::NotAsPlanned { why })
+    }
+
+    /// Restores what an interrupted quick test left on this drive. The job goes on if that fails: the person let it erase the drive.
+    fn restore_pending(
+        &self,
+        claimed: &dyn Claimed,
+        state: Option<&Path>,
+        identity: &DriveIdentity,
+    ) -> Result<(), JobFault> {
+        let Some(state) = state else { return Ok(()) };
+        let drive = &Watched { drive: claimed, heartbeat: self.heartbeat };
+        match restore_all(state, identity, drive) {
+            Ok(RestoreOutcome { restored_bytes: 0 }) => {}
+            Ok(RestoreOutcome { restored_bytes }) => self.tell(&Event::Restored { bytes: restored_bytes }),
+            Err(fault) if fault.is_gone() => return Err(fault),
+            Err(fault) => self.tell(&Event::RestoreFailed { why: chain(&fault) }),
+        }
+        Ok(())
+    }
+
     fn with(&mut self, claimed: &dyn Claimed, notes: Option<(&Path, &Heading)>, start: Start) -> Result<(), JobFault> {
         let drive = &Watched { drive: claimed, heartbeat: self.heartbeat };
         let order = self.shared.order;
@@ -229,7 +264,7 @@ impl<'a> DriveWorker<'a> {
         };
         let image_bytes = self.shared.order.source.bytes().unwrap_or(u64::MAX);
         blocks.truncate(frame.whole_blocks_before(image_bytes));
-        if blocks.len() < WORTH_BLOCKS {
+        if blocks.len() < MIN_BLOCKS {
             return nothing("the drive had not confirmed anything yet".to_owned());
         }
         if let Some(known) = &self.shared.order.checked.blocks
@@ -265,7 +300,7 @@ impl<'a> DriveWorker<'a> {
             }
         }
         blocks.truncate(good);
-        if blocks.len() < WORTH_BLOCKS {
+        if blocks.len() < MIN_BLOCKS {
             return nothing("the drive does not hold what was written to it".to_owned());
         }
         self.tell(&Event::GoingOn { from: start_of(blocks.len()) });
@@ -485,6 +520,7 @@ impl<'a> DriveWorker<'a> {
         let bytes = seal::bytes(&body.withheld, frame, end.bytes);
         // What was withheld is to be what was proven of the image: a stop is heard here for the last time.
         let sealed = self.stage(Stage::Seal, Some(bytes), |worker| {
+            drive.check_medium().map_err(|_| JobFault::MediumExchanged)?;
             worker.outcome.told.head = Head::Unknown;
             let pieces: &[Piece] = if worker.shared.order.read_back == ReadBack::Whole { &body.pieces } else { &[] };
             match seal::seal(drive, frame, &body.withheld, end.bytes, pieces)? {

@@ -95,6 +95,12 @@ pub enum JobFault {
         /// Which drive.
         tag: Tag,
     },
+    /// The claimed drive does not hold what it held when the job was planned.
+    #[error("the drive does not hold what it held when the job was planned: {}", why.shown())]
+    NotAsPlanned {
+        /// The difference, in words.
+        why: String,
+    },
     /// The image does not fit.
     #[error(transparent)]
     DoesNotFit(#[from] DoesNotFit),
@@ -145,6 +151,9 @@ pub enum JobFault {
         /// Why.
         source: DriveFault,
     },
+    /// Another medium is in the reader than the one that was claimed.
+    #[error("the card in the reader was exchanged while the job ran")]
+    MediumExchanged,
     /// The drive holds something else than was written.
     #[error("the drive differs from the image")]
     Differs,
@@ -154,16 +163,16 @@ pub enum JobFault {
         /// Where.
         at: u64,
     },
-    /// What lies on the drive could not be kept on the bench, or what was kept can't be read.
-    #[error("what lies on the drive can't be kept in the state folder while it is looked at")]
-    Keeping {
+    /// The original bytes of the sectors under test can't be backed up, or the backup can't be read.
+    #[error("can't back up the tested sectors to the state folder, or read their backup")]
+    BackupFailed {
         /// Why.
         source: io::Error,
     },
-    /// An earlier look was cut off, and what it kept is not put back yet.
-    #[error("marks of an earlier look are still on the drive; what lay there is kept in {}", file.shown())]
-    StillMarked {
-        /// Where.
+    /// An interrupted quick test left marks on the drive, and they can't be replaced.
+    #[error("test data of an interrupted quick test is still on the drive; the original bytes are in {}", file.shown())]
+    RestorePending {
+        /// The backup.
         file: PathBuf,
     },
     /// The file into which a drive is saved can't be written or read.
@@ -178,11 +187,13 @@ pub enum JobFault {
         /// Which.
         file: PathBuf,
     },
-    /// A look at the drive left marks on it.
-    #[error("what lay at byte {at} of the drive can't be put back; it is kept in the state folder")]
-    NotPutBack {
-        /// Where.
+    /// The original bytes of a sector under test could not be restored.
+    #[error("can't restore the original bytes at byte {at}; their backup is in the state folder")]
+    RestoreFailed {
+        /// First byte on the drive that is not restored.
         at: u64,
+        /// Whether marks of the test were seen on this drive.
+        has_marks: bool,
     },
     /// This program failed.
     #[error(transparent)]
@@ -245,6 +256,7 @@ impl JobFault {
         match self {
             Self::Claim(error) => error.next_step(),
             Self::NotCleared { .. } => "run the same command again; if it comes back, report it",
+            Self::NotAsPlanned { .. } => "see what is on it now with pyrotyp contents, then decide again",
             Self::DoesNotFit(_) => "choose a larger drive",
             Self::Image(fault) => fault.next_step(),
             Self::OtherJob { .. } | Self::NotKept { .. } => "run the same command without --resume to start over",
@@ -256,17 +268,19 @@ impl JobFault {
             Self::Write { .. } | Self::Flush { .. } | Self::Read { .. } => {
                 "try another port and run the same command with --resume; if it fails there too, discard the drive"
             }
+            Self::MediumExchanged => "put the first card back in, then run the same command with --resume",
             Self::NotTaken { .. } => "discard the drive: it can't be written any more",
             Self::Differs | Self::SealDiffers { .. } => {
                 "write it once more into another port; if it differs again, discard the drive"
             }
-            Self::Keeping { .. } => {
+            Self::BackupFailed { .. } => {
                 "make room there, or name another folder with --state, then run the same command again"
             }
-            Self::StillMarked { .. } => "plug the drive into another port: the next command that sees it tries again",
             Self::File { .. } => "make room or choose another name, then run the same command again",
             Self::OtherPart { .. } => "remove it, or choose another name",
-            Self::NotPutBack { .. } => "plug the drive into another port: the next command that sees it tries again",
+            Self::RestorePending { .. } | Self::RestoreFailed { .. } => {
+                "plug the drive into another port and run the same command again"
+            }
             Self::Died(_) => "report what is said above; the same command with --resume goes on from there",
             Self::Stopped { .. } => "to go on from there, run the same command with --resume",
         }
@@ -278,6 +292,7 @@ impl JobFault {
             Self::Write { source, .. } | Self::Flush { source } | Self::Read { source, .. } => {
                 matches!(source, DriveFault::Gone)
             }
+            Self::MediumExchanged => true,
             _ => false,
         }
     }
@@ -310,10 +325,11 @@ impl JobFault {
         match self {
             Self::Claim(_)
             | Self::NotCleared { .. }
+            | Self::NotAsPlanned { .. }
             | Self::DoesNotFit(_)
             | Self::OtherJob { .. }
             | Self::OtherPart { .. }
-            | Self::StillMarked { .. } => JobResult::Refused,
+            | Self::RestorePending { .. } => JobResult::Refused,
             Self::Image(fault) if matches!(**fault, ImageFault::Other { .. }) => JobResult::Refused,
             Self::Differs | Self::SealDiffers { .. } | Self::NotTaken { .. } | Self::NotKept { .. } => {
                 JobResult::Differs

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::devices::After;
+use crate::devices::{After, DriveIo};
 use crate::guard::{Cleared, ImageNeeds};
 use crate::image::Inspection;
 use crate::job::source::{Checked, Source};
@@ -81,6 +81,17 @@ pub struct Order<'a> {
     pub after: After,
     /// How patient it is, and how much it takes.
     pub pacing: Pacing,
+    /// Who decides about each drive once it is claimed, where nobody confirmed what it holds.
+    pub claim_check: Option<&'a dyn ClaimCheck>,
+}
+
+/// Decides about a drive through the handle that is to write, before the first write.
+pub trait ClaimCheck: Sync {
+    /// Looks at the claimed drive.
+    ///
+    /// # Errors
+    /// The reason why the job must not write to this drive.
+    fn check(&self, drive: &dyn DriveIo) -> Result<(), String>;
 }
 
 /// A drive of a job.
@@ -89,6 +100,8 @@ pub struct Target {
     pub cleared: Cleared,
     /// Where notes are kept, so that the job can be gone on with: see [`path_of`](super::journal::path_of).
     pub journal: Option<PathBuf>,
+    /// The bench's state folder: backups of interrupted quick tests below it are restored before the job writes.
+    pub state: Option<PathBuf>,
     /// Whether it goes on with an earlier one.
     pub start: Start,
     /// Bytes of it that are used at most, where it has less room than it claims.

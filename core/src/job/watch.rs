@@ -63,6 +63,16 @@ pub enum Event {
         /// How long.
         seconds: u64,
     },
+    /// Original bytes that an interrupted quick test had replaced are on the drive again.
+    Restored {
+        /// How much, in bytes.
+        bytes: u64,
+    },
+    /// Test data of an interrupted quick test stays on the drive.
+    RestoreFailed {
+        /// Why, in words.
+        why: String,
+    },
     /// The job's notes could not be kept: it could not be gone on with.
     Unnoted {
         /// Why.

@@ -117,6 +117,10 @@ impl<D: DriveWrite + ?Sized> DriveWrite for Watched<'_, D> {
         self.heartbeat.count(|| self.drive.write_at(at, from))
     }
 
+    fn check_medium(&self) -> Result<(), DriveFault> {
+        self.drive.check_medium()
+    }
+
     fn flush(&self) -> Result<(), DriveFault> {
         self.heartbeat.count(|| self.drive.flush())
     }

@@ -298,7 +298,13 @@ impl Plan {
     /// The drives with their proofs, and where notes about each are kept below `state`.
     pub fn targets(&self, cleared: Vec<Cleared>, state: Option<&Path>) -> Vec<Target> {
         let How { start, limit, .. } = self.how;
-        let target = |cleared: Cleared| Target { journal: notes_of(state, cleared.drive()), cleared, start, limit };
+        let target = |cleared: Cleared| Target {
+            journal: notes_of(state, cleared.drive()),
+            state: state.map(Path::to_owned),
+            cleared,
+            start,
+            limit,
+        };
         cleared.into_iter().map(target).collect()
     }
 

@@ -12,4 +12,5 @@ pub use expected::ExpectedTime;
 pub use keeping::{blocks_of, end_record};
 pub use making::{BehindImage, Came, How, Plan, PlannedDrive, PlannedImage, ProvenImage, Wish};
 pub use resume::Resume;
+pub(crate) use resume::notes_of;
 pub use survey::{Bench, Intent, SurveyError, survey};

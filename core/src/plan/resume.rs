@@ -46,6 +46,6 @@ impl Resume {
 }
 
 /// Where notes about a drive are kept; nowhere if they could be taken for those of another one.
-pub(super) fn notes_of(state: Option<&Path>, drive: &Drive) -> Option<PathBuf> {
+pub(crate) fn notes_of(state: Option<&Path>, drive: &Drive) -> Option<PathBuf> {
     state.filter(|_| !drive.tag.is_unsure()).map(|state| journal::path_of(state, &drive.tag))
 }

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use crate::devices::{Platform, PlatformError};
 use crate::drive::{Choice, Drive, Role, Tag};
 use crate::guard::{BenchPlace, Circumstances, Confirmed, findings};
+use crate::job::gauge::is_restore_pending;
 use crate::text::Shown;
 use crate::{Level, ledger};
 
@@ -99,12 +100,16 @@ pub fn survey(
     let ago = |drive: &Drive| records.verified_minutes_ago(drive, now).filter(|ago| *ago < LATELY_MINUTES);
     let begun =
         |drive: &Drive| records.last_on(drive).filter(|last| last.ended.is_none()).map(|last| last.image.clone());
+    let is_pending = |drive: &&Drive| {
+        drive.bytes > 0 && bench.state.as_ref().is_some_and(|state| is_restore_pending(state, drive, platform))
+    };
     let mut circumstances = Circumstances {
         image_on: image.map_or(Ok(Vec::new()), |image| platform.drives_holding(image))?,
         bench_on,
         protected: bench.protected.clone(),
         verified: attached.iter().filter_map(|drive| Some((drive.tag.clone(), ago(drive)?))).collect(),
         unfinished: attached.iter().filter_map(|drive| Some((drive.tag.clone(), begun(drive)?))).collect(),
+        restore_pending: attached.iter().filter(is_pending).map(|drive| drive.path.clone()).collect(),
         attached: attached.iter().map(|drive| (drive.tag.clone(), drive.path.clone())).collect(),
         others: Vec::new(),
         opened,

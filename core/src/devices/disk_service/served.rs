@@ -115,6 +115,10 @@ impl Platform for Served {
         self.linux.drives()
     }
 
+    fn drives_without_reading(&self, paths: &[&str]) -> Result<Vec<Drive>, PlatformError> {
+        self.linux.drives_without_reading(paths)
+    }
+
     fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
         self.linux.locate(name)
     }

@@ -86,7 +86,11 @@ impl Apart {
 
 impl Platform for Apart {
     fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
-        let mut drives = self.linux.drives()?;
+        self.drives_without_reading(&[])
+    }
+
+    fn drives_without_reading(&self, paths: &[&str]) -> Result<Vec<Drive>, PlatformError> {
+        let mut drives = self.linux.drives_without_reading(paths)?;
         let (answer, _) = self.asking.ask(&Question::Uses).map_err(of_machine)?;
         let Answer::Uses(uses) = answer else { return Err(of_machine(nothing_came())) };
         // Whoever keeps the rights sees more of what the system does.

@@ -110,7 +110,9 @@ impl Keyholder {
         if self.system_drives == SystemDrives::Closed
             && let Some(Use::System { what }) = drive.uses.iter().find(|one| matches!(one, Use::System { .. }))
         {
-            let what = format!("this system runs from it ({what}); root itself (sudo -i) may read it");
+            let what = format!(
+                "this system runs from it ({what}); root itself may read it (env -u SUDO_UID pyrotyp, in a root shell)"
+            );
             return Err(Refusal::Forbidden(what));
         }
         let device = match reading {

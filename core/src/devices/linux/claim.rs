@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{FileExt, MetadataExt};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
@@ -26,7 +27,12 @@ pub(in crate::devices) struct BlockDevice {
     tag: Tag,
     bytes: u64,
     sector_bytes: u32,
+    generation: Option<u64>,
+    last_write: Mutex<Option<Instant>>,
 }
+
+/// After so long without a write, a reader's medium may have been exchanged by hand.
+const EXCHANGED_AFTER: Duration = Duration::from_secs(1);
 
 /// Why a device could not be opened, in our words.
 pub(in crate::devices) fn opening(drive: &Drive, what: &'static str, source: io::Error) -> PlatformError {
@@ -137,7 +143,14 @@ impl BlockDevice {
         if bytes != drive.bytes {
             return Err(io::Error::other(format!("its size is {bytes} bytes now, not {}", drive.bytes)));
         }
-        Ok(Self { file, tag: drive.tag.clone(), bytes, sector_bytes: drive.sector_bytes })
+        Ok(Self {
+            file,
+            tag: drive.tag.clone(),
+            bytes,
+            sector_bytes: drive.sector_bytes,
+            generation: drive.generation,
+            last_write: Mutex::new(None),
+        })
     }
 
     /// Whether the open device has this sequence number; kernels before 5.15 do not count.
@@ -169,7 +182,17 @@ impl DriveIo for BlockDevice {
 
 impl DriveWrite for BlockDevice {
     fn write_at(&self, at: u64, from: &[u8]) -> Result<(), DriveFault> {
+        let mut last = self.last_write.lock().unwrap_or_else(PoisonError::into_inner);
+        if last.is_none_or(|last| last.elapsed() >= EXCHANGED_AFTER) {
+            self.check_medium()?;
+        }
+        *last = Some(Instant::now());
+        drop(last);
         self.file.write_all_at(from, at).map_err(|error| self.fault(error))
+    }
+
+    fn check_medium(&self) -> Result<(), DriveFault> {
+        if self.is_generation(self.generation) { Ok(()) } else { Err(DriveFault::Gone) }
     }
 
     fn flush(&self) -> Result<(), DriveFault> {
@@ -225,6 +248,10 @@ impl<L: Lender> DriveWrite for Lent<L> {
         self.device.write_at(at, from)
     }
 
+    fn check_medium(&self) -> Result<(), DriveFault> {
+        self.device.check_medium()
+    }
+
     fn flush(&self) -> Result<(), DriveFault> {
         self.device.flush()
     }
@@ -233,5 +260,28 @@ impl<L: Lender> DriveWrite for Lent<L> {
 impl<L: Lender> Claimed for Lent<L> {
     fn release(self: Box<Self>, after: After) -> Result<(), PlatformError> {
         self.lender.take_back(self.device, after)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+
+    #[test]
+    fn medium_that_was_exchanged_is_not_written() {
+        let mut file = tempfile::tempfile().unwrap();
+        file.write_all(&[7; 4096]).unwrap();
+        // A file has no sequence number of a medium: it is another one than any that was claimed.
+        let written = |generation: Option<u64>| {
+            let drive = Drive { bytes: 4096, generation, ..Drive::sample("DBR7J") };
+            BlockDevice::over(file.try_clone().unwrap(), &drive).unwrap().write_at(0, &[9; 512])
+        };
+        assert!(matches!(written(Some(3)), Err(DriveFault::Gone)));
+        let mut start = [0; 512];
+        file.read_exact_at(&mut start, 0).unwrap();
+        assert_eq!(start, [7; 512]);
+        assert!(written(None).is_ok());
     }
 }

@@ -52,6 +52,14 @@ enum Heads {
     Unread,
 }
 
+/// What a drive's description takes from the rest of the system.
+#[derive(Clone, Copy)]
+struct Surroundings<'a> {
+    stack: &'a Stack,
+    links: &'a [(PathBuf, PathBuf)],
+    heads: &'a Heads,
+}
+
 impl Default for Linux {
     fn default() -> Self {
         Self { sys: "/sys".into(), proc: "/proc".into(), dev: "/dev".into(), heads: Heads::Own, beside: None }
@@ -112,14 +120,33 @@ impl Linux {
         is_slot.then_some(disk.unit.number)
     }
 
-    fn describe(&self, disk: &Disk, slot: Option<u32>, stack: &Stack, links: &[(PathBuf, PathBuf)]) -> Drive {
+    /// Describes every drive, and reads the bytes of those whose path `is_read`.
+    fn list(&self, is_read: &dyn Fn(&str) -> bool) -> Result<Vec<Drive>, PlatformError> {
+        let (stack, links) = (self.stack()?, self.links());
+        let disks = self.disks()?;
+        let describe = |disk: &Disk| {
+            let reading =
+                if is_read(&self.dev.join(&disk.name).to_string_lossy()) { &self.heads } else { &Heads::Unread };
+            self.describe(
+                disk,
+                Self::slot_of(disk, &disks),
+                Surroundings { stack: &stack, links: &links, heads: reading },
+            )
+        };
+        let mut drives: Vec<Drive> = disks.iter().map(describe).collect();
+        share_uses(&mut drives);
+        Ok(drives)
+    }
+
+    fn describe(&self, disk: &Disk, slot: Option<u32>, around: Surroundings<'_>) -> Drive {
+        let Surroundings { stack, links, heads } = around;
         let mut disk = disk.clone();
         if slot.is_some() {
             // The USB device's number is the reader's; what it says of a slot may be the card's own.
             disk.says.serial = disk.unit.serial.take().or(disk.says.serial);
         }
         let path = self.dev.join(&disk.name);
-        let Holds { mut partitions, mut whole, surface } = self.content(&disk, &path);
+        let Holds { mut partitions, mut whole, surface } = self.content(&disk, &path, heads);
         for partition in &mut partitions {
             let number = disk.partitions.iter().find(|known| known.number == partition.number);
             if let Some(known) = number {
@@ -156,8 +183,8 @@ impl Linux {
     }
 
     /// Partitions as the kernel has them, with what their first sectors say where these may be read.
-    fn content(&self, disk: &Disk, path: &Path) -> Holds {
-        let head = self.head(disk, path);
+    fn content(&self, disk: &Disk, path: &Path, heads: &Heads) -> Holds {
+        let head = Self::head(disk, path, heads);
         let look = |start: u64, bytes: u64, device: &str| {
             let seen = head.as_ref().and_then(|head| contents::volume(head, start, bytes).ok().flatten());
             seen.or_else(|| self.remembered(device, bytes))
@@ -177,9 +204,9 @@ impl Linux {
     }
 
     /// The drive, open to be looked at.
-    fn head(&self, disk: &Disk, path: &Path) -> Option<DeviceHead> {
+    fn head(disk: &Disk, path: &Path, heads: &Heads) -> Option<DeviceHead> {
         // An empty card reader waits for seconds when opened.
-        let file = match &self.heads {
+        let file = match heads {
             _ if disk.bytes == 0 => None,
             Heads::Own => File::open(path).ok(),
             Heads::By(open) => open(&disk.name, disk.bytes, disk.generation),
@@ -299,12 +326,11 @@ impl ReadAt for DeviceHead {
 
 impl Platform for Linux {
     fn drives(&self) -> Result<Vec<Drive>, PlatformError> {
-        let (stack, links) = (self.stack()?, self.links());
-        let disks = self.disks()?;
-        let describe = |disk| self.describe(disk, Self::slot_of(disk, &disks), &stack, &links);
-        let mut drives: Vec<Drive> = disks.iter().map(describe).collect();
-        share_uses(&mut drives);
-        Ok(drives)
+        self.list(&|_| true)
+    }
+
+    fn drives_without_reading(&self, paths: &[&str]) -> Result<Vec<Drive>, PlatformError> {
+        self.list(&|path| !paths.contains(&path))
     }
 
     fn locate(&self, name: &str) -> Result<Option<Located>, PlatformError> {
@@ -389,7 +415,7 @@ impl Linux {
 
     /// Whether the drive is still the one that was cleared.
     pub(super) fn is_still_there(&self, drive: &Drive) -> Result<(), PlatformError> {
-        match self.drives()?.into_iter().find(|now| now.path == drive.path) {
+        match self.list(&|_| false)?.into_iter().find(|now| now.path == drive.path) {
             Some(now) if now.is_still(drive) => Ok(()),
             Some(now) => Err(PlatformError::Swapped {
                 tag: drive.tag.clone(),
@@ -407,12 +433,18 @@ impl Linux {
         by: &dyn Claiming,
         unmounted: &mut Vec<String>,
     ) -> Result<BlockDevice, PlatformError> {
-        for volume in stack.removable_mounts_of(&drive.path, &self.dev) {
+        let volumes = stack.removable_mounts_of(&drive.path, &self.dev);
+        if let Some(covered) = volumes.iter().find(|volume| stack.is_covered(volume)) {
+            let source = io::Error::other("another volume is mounted over it");
+            return Err(not_unmounted(drive, covered, source));
+        }
+        for volume in volumes {
             let done = by.unmount(drive, &volume);
             done.map_err(|error| self.with_users(error, stack, |path| path.starts_with(&volume.at)))?;
             unmounted.push(volume.at.to_string_lossy().into_owned());
         }
-        let is_of_drive = |path: &Path| path.to_str().is_some_and(|path| path.starts_with(&drive.path));
+        let name = Path::new(&drive.path).file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        let is_of_drive = |path: &Path| stack.is_node_of(path, name);
         let device = by.open_alone(drive).map_err(|error| self.with_users(error, stack, is_of_drive))?;
         self.is_still(&device, drive)?;
         Ok(device)

@@ -7,13 +7,12 @@ use std::path::Path;
 use std::time::Instant;
 
 use crate::devices::{ALIGNMENT, After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform};
-use crate::drive::Tag;
 use crate::guard::{Cleared, ImageNeeds};
 use crate::hash::BLOCK_BYTES;
-use crate::job::gauge::kept::{KeptPlaces, PIECE};
+use crate::job::gauge::backup::{MAX_EXTENT_BYTES, ProbeBackup};
 use crate::job::gauge::marks::{MARK_BYTES, Marker, place};
 use crate::job::gauge::places::{Places, between};
-use crate::job::gauge::put_back::put_back;
+use crate::job::gauge::restore::{restore_all, restore_backup};
 use crate::job::layout::length;
 use crate::job::teller::Teller;
 use crate::job::watch::Shielded;
@@ -21,7 +20,7 @@ use crate::job::watchdog::{Heartbeat, Watched, watched};
 use crate::job::workers::contained;
 use crate::job::{Event, JobFault, Outcome, Pacing, Watcher};
 use crate::record::{
-    Area, AreaState, Conclusion, DriveOutcome, Gauged, Head, JobResult, SpeedAt, Stage, StageDone, Trust,
+    Area, AreaState, Conclusion, DriveIdentity, DriveOutcome, Gauged, Head, JobResult, SpeedAt, Stage, StageDone, Trust,
 };
 use crate::stop::Cancel;
 use crate::text::chain;
@@ -36,8 +35,8 @@ const STEPS_MOST: usize = 8;
 pub struct QuickLook<'a> {
     /// What the guard has cleared the drive for.
     pub needs: &'a ImageNeeds,
-    /// Where what lies on the drive is kept meanwhile.
-    pub kept: &'a Path,
+    /// The bench's state, below which the original bytes are backed up.
+    pub state: &'a Path,
     /// Makes these marks differ from all others.
     pub seed: &'a str,
     /// What becomes of the drive.
@@ -55,10 +54,10 @@ pub fn quick_look(
     let watcher = &Shielded::new(watcher);
     let began = Instant::now();
     let mut outcome = Outcome::of(DriveOutcome::untouched(JobResult::Refused));
-    let tag = cleared.drive().tag.clone();
+    let identity = DriveIdentity::of(cleared.drive());
     let claimed = contained(|| claim(look, platform, cleared, watcher)).unwrap_or_else(|died| Err(died.into()));
     let looked = claimed.and_then(|drive| {
-        let looked = contained(|| looked_at(look, &*drive, &tag, cancel, watcher));
+        let looked = contained(|| looked_at(look, &*drive, &identity, cancel, watcher));
         let looked = looked.unwrap_or_else(|died| Err(died.into()));
         let after = if looked.is_ok() { look.after } else { After::Keep };
         outcome.release_fault = drive.release(after).err();
@@ -75,7 +74,7 @@ pub fn quick_look(
         Err(fault) => {
             told.result = fault.result();
             told.fault = Some(chain(&fault));
-            if matches!(fault, JobFault::NotPutBack { .. } | JobFault::Died(_)) {
+            if matches!(fault, JobFault::RestoreFailed { .. } | JobFault::Died(_)) {
                 told.head = Head::Unknown;
             }
             outcome.fault = Some(fault);
@@ -121,7 +120,7 @@ fn claim(
 fn looked_at(
     look: &QuickLook<'_>,
     drive: &dyn DriveWrite,
-    tag: &Tag,
+    identity: &DriveIdentity,
     cancel: &Cancel,
     watcher: &dyn Watcher,
 ) -> Result<Looked, JobFault> {
@@ -131,21 +130,24 @@ fn looked_at(
         let Some(places) = Places::of(drive.bytes()) else {
             return Ok(Looked { gauged: nothing(drive.bytes()), bytes: 0 });
         };
-        let kept = KeptPlaces::begin(look.kept, tag, drive.bytes(), look.seed);
-        let kept = kept.map_err(|source| JobFault::Keeping { source })?;
-        let kept = kept.ok_or_else(|| JobFault::StillMarked { file: look.kept.to_owned() })?;
+        let restored = restore_all(look.state, identity, drive)?.restored_bytes;
+        if restored > 0 {
+            watcher.heard(0, &Event::Restored { bytes: restored });
+        }
+        let backup = ProbeBackup::create(look.state, identity, look.seed);
+        let backup = backup.map_err(|source| JobFault::BackupFailed { source })?;
         let bytes = places.bytes();
         // Each byte is read, marked and read, then read once more, put back and read.
         watcher.heard(0, &Event::Began { stage: Stage::Probe, bytes: Some(bytes.saturating_mul(6)) });
-        let mut probing = Probing::new(drive, kept, cancel, Teller::of(watcher, 0, Stage::Probe));
+        let mut probing = Probing::new(drive, backup, cancel, Teller::of(watcher, 0, Stage::Probe));
         let gauged = contained(|| probing.look(&places)).unwrap_or_else(|died| Err(died.into()));
         if !gauged.as_ref().is_err_and(JobFault::is_gone) {
-            let Probing { kept, mut teller, mut moved, .. } = probing;
-            put_back(&kept, drive, &mut |bytes| {
+            let Probing { backup, mut teller, mut moved, .. } = probing;
+            restore_backup(&backup, drive, &mut |bytes| {
                 moved = moved.saturating_add(bytes);
                 teller.tell(moved);
             })?;
-            kept.remove();
+            backup.remove();
         }
         watcher.heard(0, &Event::Ended { stage: Stage::Probe });
         gauged.map(|gauged| Looked { gauged, bytes })
@@ -166,7 +168,7 @@ struct Probe {
 
 struct Probing<'a> {
     drive: &'a dyn DriveWrite,
-    kept: KeptPlaces,
+    backup: ProbeBackup,
     marker: Marker,
     cancel: &'a Cancel,
     teller: Teller<'a>,
@@ -185,16 +187,16 @@ struct Timed {
 }
 
 impl<'a> Probing<'a> {
-    fn new(drive: &'a dyn DriveWrite, kept: KeptPlaces, cancel: &'a Cancel, teller: Teller<'a>) -> Self {
+    fn new(drive: &'a dyn DriveWrite, backup: ProbeBackup, cancel: &'a Cancel, teller: Teller<'a>) -> Self {
         Self {
             drive,
-            marker: kept.marker(),
-            kept,
+            marker: backup.marker(),
+            backup,
             cancel,
             teller,
             moved: 0,
-            buffer: AlignedBuf::new(PIECE),
-            marks: AlignedBuf::new(PIECE),
+            buffer: AlignedBuf::new(MAX_EXTENT_BYTES),
+            marks: AlignedBuf::new(MAX_EXTENT_BYTES),
             write: Vec::new(),
             read: Vec::new(),
             failing: Vec::new(),
@@ -294,7 +296,7 @@ impl<'a> Probing<'a> {
                         break;
                     }
                 }
-                self.kept.keep(at, into).map_err(|source| JobFault::Keeping { source })?;
+                self.backup.append(at, into).map_err(|source| JobFault::BackupFailed { source })?;
                 self.moved(bytes);
             }
             if is_readable {
@@ -302,7 +304,7 @@ impl<'a> Probing<'a> {
             }
             probes.push(Probe { range: range.clone(), is_readable });
         }
-        self.kept.sync().map_err(|source| JobFault::Keeping { source })?;
+        self.backup.sync().map_err(|source| JobFault::BackupFailed { source })?;
         Ok(probes)
     }
 
@@ -454,8 +456,8 @@ fn read_fault(at: u64, bytes: usize) -> JobFault {
 /// A stretch in requests: where each begins, and how long it is.
 fn requests(range: &Range<u64>) -> impl Iterator<Item = (u64, usize)> + use<> {
     let end = range.end;
-    (range.start..end).step_by(PIECE).map(move |at| {
-        let bytes = usize::try_from(end.saturating_sub(at)).unwrap_or(PIECE).min(PIECE);
+    (range.start..end).step_by(MAX_EXTENT_BYTES).map(move |at| {
+        let bytes = usize::try_from(end.saturating_sub(at)).unwrap_or(MAX_EXTENT_BYTES).min(MAX_EXTENT_BYTES);
         (at, bytes)
     })
 }
