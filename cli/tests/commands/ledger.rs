@@ -95,3 +95,30 @@ fn a_job_that_can_not_be_put_on_record_is_done_all_the_same() {
     assert!(bench.drive("a").starts_with(&RESCUE), "{told}");
     assert!(told.starts_with("exit 0") && told.contains("the job is not on record"), "{told}");
 }
+
+#[test]
+fn ten_thousand_records_are_listed_behind_the_fence() {
+    let bench = Bench::new().stick("a", "");
+    let a = tag_of(&bench, "a");
+    assert!(
+        bench.on_tray(&format!("write rescue.iso --to {a} --unattended --quiet --state notes")).starts_with("exit 0")
+    );
+    let jobs = bench.path("notes/jobs");
+    let first = fs::read_dir(&jobs).unwrap().map(|entry| entry.unwrap().path());
+    let first = first.into_iter().find(|path| path.extension().is_some_and(|ending| ending == "json")).unwrap();
+    let mut record: serde_json::Value = serde_json::from_slice(&fs::read(first).unwrap()).unwrap();
+    for number in 0..10_000u32 {
+        let (day, tag) = (20_200_101 + number / 500, format!("{:05}", number % 300));
+        let job = format!("{day}-{:06}-{tag}", number % 500);
+        record["job"] = job.as_str().into();
+        record["drives"][0]["tag"] = tag.into();
+        fs::write(jobs.join(format!("{job}.json")), serde_json::to_vec(&record).unwrap()).unwrap();
+    }
+    for words in
+        ["ledger --state notes --most 20000", "ledger drive 00042 --state notes", "drives --tray tray --state notes"]
+    {
+        let told = bench.pyrotyp(words);
+        assert!(told.starts_with("exit 0"), "{words}: {}", told.lines().last().unwrap_or_default());
+    }
+    assert_eq!(bench.json("ledger --state notes --most 20000").as_array().unwrap().len(), 10_001);
+}

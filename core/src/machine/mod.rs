@@ -36,7 +36,7 @@ pub use system::{
     limit, logged_in, person_name, share_bytes, stay_awake, stop_when_told, terminal, written_by,
 };
 #[cfg(all(unix, not(no_system)))]
-pub(crate) use unix::FILES_ALONE;
+pub(crate) use unix::forbid_capabilities;
 #[cfg(all(unix, not(no_system)))]
 pub use unix::person;
 pub use workload::{DriveRights, Network, Workload};

@@ -13,14 +13,16 @@ use std::sync::{Arc, OnceLock};
 use nix::sys::signal::{SIGHUP, SIGINT, SIGTERM, SigSet};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::process::{DumpableBehavior, Pid, Signal, getppid, kill_process, set_dumpable_behavior};
-use rustix::thread::set_name;
+use rustix::process::{
+    DumpableBehavior, Pid, Signal, getppid, kill_process, set_dumpable_behavior, set_parent_process_death_signal,
+};
+use rustix::thread::{set_name, set_no_new_privs};
 
 use super::asking::{Apart, Asking};
 use super::holder::{Keyholder, SystemDrives};
 use super::line;
 use crate::devices::Platform;
-use crate::devices::linux::{Linux, lay_down_rights, taken_over};
+use crate::devices::linux::{Linux, taken_over, unblock_signals};
 use crate::machine::{self as this_machine, HandedOver, Person, PersonError};
 
 /// By which the side without rights knows its end of the line, and whose it is: `NUMBER:PROCESS`.
@@ -84,8 +86,7 @@ pub fn apart() -> Option<Box<dyn Platform>> {
 /// When the system makes no second process, or the person is unknown.
 pub fn divide() -> Result<Side, DivisionError> {
     if let Some(line) = end_of_line() {
-        // Another program of the same person must not take the open drives out of this one.
-        set_dumpable_behavior(DumpableBehavior::NotDumpable).map_err(io::Error::from)?;
+        lay_down_rights()?;
         go_by_ones_own_name();
         let _ = KEYHOLDER.set(Arc::new(Asking::over(line)));
         return Ok(Side::Whole);
@@ -101,6 +102,36 @@ pub fn divide() -> Result<Side, DivisionError> {
 /// When the system makes no second process.
 pub fn divide_root(system_drives: SystemDrives) -> Result<u8, DivisionError> {
     Ok(keep_for(None, system_drives)?)
+}
+
+/// Gives up root's rights in the worker: it runs as the person from here on, without any capability, or as root with what root's own
+/// files need. At no moment can another process of that person trace it or take its open files: it becomes that person only after that
+/// was forbidden.
+fn lay_down_rights() -> Result<(), DivisionError> {
+    let forbid_tracing = || set_dumpable_behavior(DumpableBehavior::NotDumpable).map_err(io::Error::from);
+    forbid_tracing()?;
+    let person = this_machine::person()?;
+    set_no_new_privs(true).map_err(io::Error::from)?;
+    match &person {
+        Some(person) => {
+            this_machine::forbid_capabilities();
+            person.become_this()?;
+        }
+        None if this_machine::is_root() => this_machine::keep_files_alone()?,
+        None => {}
+    }
+    // A change of the user sets this anew, and takes back the signal.
+    forbid_tracing()?;
+    set_parent_process_death_signal(Some(Signal::KILL)).map_err(io::Error::from)?;
+    // A broker that ended before that can't tell any more.
+    if end_of_parent()? { Err(io::Error::from(io::ErrorKind::BrokenPipe).into()) } else { Ok(()) }
+}
+
+/// Whether the process that started this one has ended.
+fn end_of_parent() -> io::Result<bool> {
+    let said = std::env::var(LINE).map_err(io::Error::other)?;
+    let parent = getppid().map(|parent| parent.as_raw_nonzero().to_string());
+    Ok(said.split_once(':').map(|(_, process)| process) != parent.as_deref())
 }
 
 fn status_of(ended: ExitStatus) -> u8 {
@@ -181,7 +212,7 @@ fn begin(person: Option<&Person>, theirs: OwnedFd) -> io::Result<Child> {
         }
     }
     command.env(LINE, format!("{}:{}", theirs.number(), std::process::id()));
-    lay_down_rights(&mut command, person);
+    unblock_signals(&mut command);
     command.spawn()
 }
 
@@ -192,7 +223,7 @@ fn serve(mut keyholder: Keyholder, line: &OwnedFd, told: &SignalFd, child: &Chil
         heard(&mut ready, None)?;
         let [asked, _] = ready.map(|one| !one.revents().is_empty());
         pass_on(told, child)?;
-        if asked && !keyholder.serve(line) {
+        if asked && !keyholder.serve(line, child.id()) {
             return Ok(());
         }
     }

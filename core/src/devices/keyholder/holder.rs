@@ -43,9 +43,9 @@ impl Keyholder {
 
     /// Hears one question and answers it. `false` where there is nothing more to be answered: the other side has ended, or says
     /// what is no question.
-    pub(super) fn serve(&mut self, line: &OwnedFd) -> bool {
+    pub(super) fn serve(&mut self, line: &OwnedFd, worker: u32) -> bool {
         let mut said = [0; QUESTION_BYTES_MOST];
-        let heard = match line::hear(line, &mut said, Beside::Nothing) {
+        let heard = match line::hear(line, &mut said, Beside::Nothing { from: worker }) {
             Ok(Some((length, _))) => said.get(..length),
             Ok(None) | Err(_) => None,
         };

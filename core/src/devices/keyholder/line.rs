@@ -11,7 +11,10 @@ use rustix::net::{
 
 /// Both ends of a new line: unix(7), `SOCK_SEQPACKET`.
 pub(super) fn pair() -> io::Result<(OwnedFd, OwnedFd)> {
-    Ok(socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)?)
+    let (ours, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)?;
+    // The kernel tells with each message which process sent it.
+    sockopt::set_socket_passcred(&ours, true)?;
+    Ok((ours, theirs))
 }
 
 /// Whether this is an end of such a line.
@@ -38,8 +41,11 @@ pub(super) fn say(line: impl AsFd, words: &[u8], beside: Option<BorrowedFd<'_>>)
 pub(super) enum Beside {
     /// One.
     File,
-    /// None: whoever sends one is not listened to any more.
-    Nothing,
+    /// None: whoever sends one is not listened to any more, and neither is another process than this one.
+    Nothing {
+        /// Number of the process.
+        from: u32,
+    },
 }
 
 /// What was said: how much of `into` it fills, and the open file beside it; `None` where the other side has ended.
@@ -47,10 +53,11 @@ pub(super) enum Beside {
 /// # Errors
 /// When it is longer than `into`, more came beside it than may, or the line is broken.
 pub(super) fn hear(line: impl AsFd, into: &mut [u8], beside: Beside) -> io::Result<Option<(usize, Option<OwnedFd>)>> {
-    let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut file_space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut sender_space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmCredentials(1))];
     let mut handles = match beside {
-        Beside::File => RecvAncillaryBuffer::new(&mut space),
-        Beside::Nothing => RecvAncillaryBuffer::default(),
+        Beside::File => RecvAncillaryBuffer::new(&mut file_space),
+        Beside::Nothing { .. } => RecvAncillaryBuffer::new(&mut sender_space),
     };
     let heard = loop {
         match recvmsg(&line, &mut [IoSliceMut::new(into)], &mut handles, RecvFlags::CMSG_CLOEXEC) {
@@ -58,12 +65,25 @@ pub(super) fn hear(line: impl AsFd, into: &mut [u8], beside: Beside) -> io::Resu
             heard => break heard?,
         }
     };
-    let files = handles.drain().flat_map(|message| match message {
-        RecvAncillaryMessage::ScmRights(files) => files.collect::<Vec<_>>(),
-        _ => Vec::new(),
-    });
-    let file = files.collect::<Vec<_>>().pop();
-    if heard.flags.intersects(ReturnFlags::TRUNC | ReturnFlags::CTRUNC) {
+    let (mut file, mut sender, mut has_files) = (None, None, false);
+    for message in handles.drain() {
+        match message {
+            RecvAncillaryMessage::ScmRights(files) => {
+                has_files = true;
+                file = files.last();
+            }
+            RecvAncillaryMessage::ScmCredentials(credentials) => {
+                sender = u32::try_from(credentials.pid.as_raw_nonzero().get()).ok()
+            }
+            _ => {}
+        }
+    }
+    let is_refused = match beside {
+        Beside::File => false,
+        // The end of the line is no message, and nobody's.
+        Beside::Nothing { from } => has_files || heard.bytes > 0 && sender != Some(from),
+    };
+    if is_refused || heard.flags.intersects(ReturnFlags::TRUNC | ReturnFlags::CTRUNC) {
         return Err(io::ErrorKind::InvalidData.into());
     }
     Ok((heard.bytes > 0).then_some((heard.bytes, file)))

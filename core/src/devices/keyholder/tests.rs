@@ -134,7 +134,7 @@ proptest! {
         let mut keyholder = Keyholder::new(machine.linux(), SystemDrives::Closed);
         for words in said {
             line::say(&theirs, &words, None).unwrap();
-            if !keyholder.serve(&ours) {
+            if !keyholder.serve(&ours, std::process::id()) {
                 prop_assert!(Question::of(&words).is_none());
                 break;
             }
@@ -158,7 +158,7 @@ fn who_says_too_much_or_hands_something_over_is_not_listened_to() {
     let serve = |words: &[u8], beside: bool| {
         let (ours, theirs) = line::pair().unwrap();
         line::say(&theirs, words, beside.then(|| theirs.as_fd())).unwrap();
-        Keyholder::new(machine.linux(), SystemDrives::Closed).serve(&ours)
+        Keyholder::new(machine.linux(), SystemDrives::Closed).serve(&ours, std::process::id())
     };
     let uses = serde_json::to_vec(&Question::Uses).unwrap();
     assert!(serve(&uses, false));
@@ -175,7 +175,7 @@ fn who_says_too_much_or_hands_something_over_is_not_listened_to() {
     // Whoever has ended asks nothing more.
     let (ours, theirs) = line::pair().unwrap();
     drop(theirs);
-    assert!(!Keyholder::new(machine.linux(), SystemDrives::Closed).serve(&ours));
+    assert!(!Keyholder::new(machine.linux(), SystemDrives::Closed).serve(&ours, std::process::id()));
 }
 
 #[test]

@@ -12,9 +12,6 @@ use rustix::io::{FdFlags, fcntl_setfd};
 use rustix::ioctl::{Getter, Ioctl, IoctlOutput, NoArg, Opcode, ioctl, opcode};
 use rustix::mm::{Advice, madvise};
 use rustix::process::{Signal, set_parent_process_death_signal};
-use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set, set_no_new_privs};
-
-use crate::machine::{FILES_ALONE, Person};
 
 /// Read the partition table again: `BLKRRPART`, linux/fs.h.
 const READ_TABLE: Opcode = opcode::none(0x12, 95);
@@ -84,30 +81,10 @@ pub(crate) fn end_with_this_thread(command: &mut Command) {
     unsafe { command.pre_exec(|| Ok(set_parent_process_death_signal(Some(Signal::KILL))?)) };
 }
 
-/// Has the program that this starts run as that person, with that person's groups, without any capability and unable to gain one,
-/// hear every signal, and end when the thread ends that starts it. Without a person it stays root's, with what root's own files need.
-pub(in crate::devices) fn lay_down_rights(command: &mut Command, person: Option<&Person>) {
-    let person = person.cloned();
-    let become_that = move || {
-        let kept = if person.is_some() { CapabilitySet::empty() } else { FILES_ALONE };
-        for capability in CapabilitySet::all().difference(kept).iter() {
-            // It only makes plainer that none can be gained: some containers do not let it be, and older kernels know fewer.
-            match remove_capability_from_bounding_set(capability) {
-                Ok(()) | Err(rustix::io::Errno::INVAL | rustix::io::Errno::PERM) => {}
-                Err(error) => return Err(error.into()),
-            }
-        }
-        // What this side only hears, that side stops at.
-        SigSet::empty().thread_set_mask()?;
-        if let Some(person) = &person {
-            person.become_this()?;
-        }
-        set_no_new_privs(true)?;
-        // Last, since a change of the user takes it back.
-        Ok(set_parent_process_death_signal(Some(Signal::KILL))?)
-    };
-    // SAFETY: this process has one thread, so that nothing is locked in its copy, and what is called there are calls of the system.
-    unsafe { command.pre_exec(become_that) };
+/// Has the program that this starts hear every signal.
+pub(in crate::devices) fn unblock_signals(command: &mut Command) {
+    // SAFETY: between fork and exec it makes one call of the system, and touches no memory that others have.
+    unsafe { command.pre_exec(|| Ok(SigSet::empty().thread_set_mask()?)) };
 }
 
 /// The open file with this number that this process was started with; `None` where nothing is open there.

@@ -23,7 +23,7 @@ use crate::drive::{Bus, Drive, Holds, Link, Partition, Tag, Volume, is_reader, s
 use crate::guard::Cleared;
 use crate::{contents, machine};
 pub(crate) use calls::end_with_this_thread;
-pub(super) use calls::{advise_large_pages, lay_down_rights, taken_over};
+pub(super) use calls::{advise_large_pages, taken_over, unblock_signals};
 pub(super) use claim::{BlockDevice, Claiming, Lender, Lent, OwnRights, WRITE, not_unmounted};
 pub(super) use stack::Removable;
 use stack::Stack;

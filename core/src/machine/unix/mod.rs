@@ -21,7 +21,7 @@ pub use awake::{Awake, stay_awake};
 pub use beside::{Channel, HandedOver, find_program};
 pub use cage::{confine, is_confined};
 #[cfg(target_os = "linux")]
-pub(crate) use capabilities::FILES_ALONE;
+pub(crate) use capabilities::forbid_capabilities;
 pub use capabilities::keep_files_alone;
 pub use fence::{fence, is_fenced};
 pub use limits::limit;
