@@ -672,6 +672,30 @@ def a_swap_before_the_answer_is_caught(bench: Bench) -> None:
         expect(drive["written_bytes"] == 0, f"{name} got nothing", result["drives"])
 
 
+def a_card_exchanged_while_the_image_waits_is_not_written(bench: Bench) -> None:
+    """The image comes through a pipe that pauses; in the pause the card is exchanged, and another program polls the reader."""
+    card = bench.tag_of("BR-1")
+    result = bench.play(
+        f"""
+        (while :; do : < $LAB_DEV_reader; sleep 0.3; done) 2>/dev/null &
+        poller=$!
+        (head -c 6000000 $DESKTOP; sleep 2; echo the pipe pauses > /dev/tty; sleep 15; tail -c +6000001 $DESKTOP) \\
+            | pyrotyp write - --to {card} --sum sha256:$(sha256sum $DESKTOP | cut -d ' ' -f 1); echo "card: $?"
+        kill $poller
+        """,
+        drives=[Drive("reader", vendor="Brell", product="Card Reader", serial="BR-1"),
+                Drive("second", vendor="Brell", product="Card Reader", serial="BR-3", present=False)],
+        events=[Event("type", text=f"{card}\n", on="type its tag", delay=1.0),
+                Event("eject", drive="reader", on="the pipe pauses", delay=3.0),
+                Event("insert", drive="reader", medium="second", on="the pipe pauses", delay=5.0)],
+        tty=True, limit=200)
+    said = result["terminal"]
+    expect("card: 6" in said or "card: 5" in said, "the job fails", said)
+    expect("discard" not in said, "no drive is blamed", said)
+    second = Path(result["drives"]["second"]["file"]).read_bytes()
+    expect(not any(second), "the second card holds what it held")
+
+
 def a_stick_pulled_out_while_it_is_compared_is_no_difference(bench: Bench) -> None:
     """A stick that goes away in mid-reading is told to be gone, with the status of a drive that failed."""
     stick = bench.folder / "compared.img"
@@ -941,7 +965,7 @@ def by_sudo_the_rights_are_kept_apart(bench: Bench) -> None:
         pyrotyp write $DESKTOP --to $(tag Vault) --unattended --accept external-disk; echo "in use: $?"
         find $LAB_OUT/state -user 0 | sed 's/^/of root: /'
         """,
-        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417", write_bps="8M"),
+        drives=[Drive("stick", file=str(stick), vendor="Kestrin", product="Pocket", serial="KP16-004417", write_bps="3M"),
                 Drive("disk", file=str(disk), vendor="Odalen", product="Vault", serial="OV2T", removable=False)],
         mounts=[Mount("stick", "/media/person/HOLIDAY", type="vfat"), Mount("disk", "/mnt/work", partition=0, type="vfat")],
         modules=VFAT)
@@ -1039,7 +1063,7 @@ PLAYS: list[Callable[[Bench], None]] = [
     a_station_makes_four_at_once, a_hub_comes_and_goes_at_a_station, by_sudo_the_rights_are_kept_apart,
     a_person_without_rights_asks_the_disk_service, a_swap_while_the_system_asks_is_caught, files_behind_an_image_stay_there, unpacked_images_start_pcs, reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
     a_power_cut_while_a_stick_is_gauged_costs_nothing,
-    a_swap_before_the_answer_is_caught, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
+    a_swap_before_the_answer_is_caught, a_card_exchanged_while_the_image_waits_is_not_written, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
     the_bench_lies_on_any_file_system, own_images_start_pcs, a_stick_pulled_out_while_it_is_compared_is_no_difference]
 # Those of volumes that are composed and of drives that are measured: they compute for long, and tests of the library hold most of it.

@@ -119,7 +119,7 @@ fn kept_on_all(choices: &[Choice], platform: &dyn Platform, common: &Common) -> 
 
 /// The partitions that the last job of this drive put behind its image, as far as they are there.
 fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Vec<SparePlace>, Failure> {
-    let Some(OnRecord { image, spare, is_whole }) = on_record(drive, common)? else { return Ok(Vec::new()) };
+    let Some(LastWritten { image, spare, is_whole }) = last_written(drive, common)? else { return Ok(Vec::new()) };
     let open = platform.open(drive)?;
     let bytes = Sectors::of(&*open);
     // A job that broke off left no table to compare with.
@@ -181,14 +181,14 @@ fn changed_elsewhere(drive: &dyn ReadAt, image: &ImageRecord, spare: &[SparePart
 }
 
 /// The image of the last job that changed a drive, and the partitions that it put behind the image.
-struct OnRecord {
+struct LastWritten {
     image: ImageRecord,
     spare: Vec<SparePartition>,
     /// Whether that job came to its end.
     is_whole: bool,
 }
 
-fn on_record(drive: &Drive, common: &Common) -> Result<Option<OnRecord>, Failure> {
+fn last_written(drive: &Drive, common: &Common) -> Result<Option<LastWritten>, Failure> {
     let Some(records) = Records::of(common)? else { return Ok(None) };
     let Some(LastChange { job, result }) = records.last_change(drive)? else { return Ok(None) };
     if job.kind != JobKind::Write {
@@ -201,7 +201,7 @@ fn on_record(drive: &Drive, common: &Common) -> Result<Option<OnRecord>, Failure
             let mut spare = record.image.spare.clone();
             // A job that broke off may have left a volume half made.
             spare.retain(|one| one.was_there || is_whole);
-            OnRecord { image: record.image, spare, is_whole }
+            LastWritten { image: record.image, spare, is_whole }
         })
         .filter(|made| is_whole || !made.spare.is_empty()))
 }
