@@ -1117,7 +1117,7 @@ fn drives_of_other_sizes_and_sectors_share_a_job() {
 fn drives_that_were_stopped_at_different_points_go_on_together() {
     let image = image(30 * MIB);
     // So slow that each is stopped not far behind where it is told to.
-    let slow = "kind = \"slow\"\nbytes_per_second = 60000000";
+    let slow = "kind = \"slow\"\nbytes_per_second = 20000000";
     let both = format!("[[drive.fault]]\n{slow}\n{}", others(40 << 20, &[("b", slow)]));
     let bench = Bench::new(40 << 20, 512, &both);
     for (name, after) in [("a", 20), ("b", 10)] {

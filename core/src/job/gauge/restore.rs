@@ -150,7 +150,7 @@ fn read_extent(
     into: &mut [u8],
 ) -> Result<(Vec<Range<usize>>, bool), JobFault> {
     match drive.read_at(extent.offset, into) {
-        Ok(()) => return Ok((vec![0..into.len()], true)),
+        Ok(()) => return Ok((std::iter::once(0..into.len()).collect(), true)),
         Err(DriveFault::Gone) => return Err(gone(extent)),
         Err(DriveFault::Failed(_)) => {}
     }
