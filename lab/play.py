@@ -924,11 +924,11 @@ def a_hub_comes_and_goes_at_a_station(bench: Bench) -> None:
         for name in {" ".join(made)}; do cmp -n $(stat -c %s $DESKTOP) $DESKTOP $(lab_dev $name) && echo "$name equal"; done
         """,
         drives=[Drive("there", vendor="Kestrin", product="Pocket", serial="KP16-000100"),
-                *(Drive(name, vendor="Kestrin", product="Pocket", serial=f"KP16-00030{name[1]}", present=False, write_bps="6M")
+                *(Drive(name, vendor="Kestrin", product="Pocket", serial=f"KP16-00030{name[1]}", present=False, write_bps="3M")
                   for name in made)],
         events=[*(Event("plug", drive=name, on="plug the first one in") for name in made),
-                *(Event("unplug", drive=name, written="m1:3M") for name in ["there", *made]),
-                *(Event("plug", drive=name, written="m1:3M", delay=3.0) for name in ["there", *made])],
+                *(Event("unplug", drive=name, written="m1:2M m2:2M") for name in ["there", *made]),
+                *(Event("plug", drive=name, written="m1:2M m2:2M", delay=3.0) for name in ["there", *made])],
         limit=240)
     said = result["said"]
     expect("exit 0" in said and said.count('"verified"') == 2 and len(re.findall(r"m\d equal", said)) == 2, "two are made", said)
