@@ -6,10 +6,11 @@ use pyrotyp_core::bytes::ReadAt;
 use pyrotyp_core::catalogue::{Catalogue, LiveSettings};
 use pyrotyp_core::compose::{FileBytes, SparePlace, SpareWish, Tree, VolumeKind};
 use pyrotyp_core::contents;
-use pyrotyp_core::devices::{Platform, Sectors};
+use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Choice, Drive, Surface};
 use pyrotyp_core::image::Naming;
-use pyrotyp_core::record::{AlteredBytes, ImageRecord, JobKind, JobResult, SparePartition};
+use pyrotyp_core::job::ClaimCheck;
+use pyrotyp_core::record::{AlteredBytes, DriveIdentity, ImageRecord, JobKind, JobResult, SparePartition};
 use pyrotyp_core::text::Shown;
 use pyrotyp_core::text::foreign::quoted;
 
@@ -27,7 +28,7 @@ pub(crate) enum Wanted {
     /// New ones, and what each is for.
     New { wishes: Vec<SpareWish<'static>>, uses: Vec<String> },
     /// Those that are there already.
-    Kept(Vec<SparePlace>),
+    Kept(KeptPartitions),
 }
 
 /// What is to lie behind the image; nothing where neither options nor drives ask for it.
@@ -38,16 +39,18 @@ pub(crate) fn wanted(
     platform: &dyn Platform,
     session: &Session<'_>,
 ) -> Result<Option<Wanted>, Failure> {
-    let kept = if asked.job.only_changed { kept_on_all(choices, platform, session.common)? } else { Vec::new() };
+    let kept = if asked.job.only_changed { kept_on_all(choices, platform, session.common)? } else { None };
     let asked: Result<Vec<_>, _> = asked.spare.iter().map(|one| wish(one, naming, session.common)).collect();
     let (wishes, uses): (Vec<SpareWish<'static>>, Vec<String>) =
         asked?.into_iter().map(|UsedWish { wish, used }| (wish, used)).unzip();
     let is_same = |wish: &SpareWish<'_>, kept: &SparePlace| wish.label.eq_ignore_ascii_case(&kept.label);
-    let are_same = wishes.len() == kept.len() && wishes.iter().zip(&kept).all(|(wish, kept)| is_same(wish, kept));
-    match kept.first() {
-        Some(_) if wishes.is_empty() || are_same => Ok(Some(Wanted::Kept(kept))),
-        Some(first) => {
-            let label = quoted(&first.label);
+    let are_same = |kept: &KeptPartitions| {
+        wishes.len() == kept.places.len() && wishes.iter().zip(&kept.places).all(|(wish, kept)| is_same(wish, kept))
+    };
+    match kept {
+        Some(kept) if wishes.is_empty() || are_same(&kept) => Ok(Some(Wanted::Kept(kept))),
+        Some(kept) => {
+            let label = quoted(kept.places.first().map_or("", |first| &first.label));
             let text = format!("--only-changed keeps the partition {label}, which is there behind the image");
             let next = "leave --spare away to keep it, or --only-changed to make everything anew";
             Err(Failure::new(Exit::Usage, text, next))
@@ -104,55 +107,106 @@ fn wish(asked: &AskedSpare, naming: &Naming, common: &Common) -> Result<UsedWish
     Ok(UsedWish { wish: SpareWish { label, kind, bytes: asked.bytes, tree }, used: words })
 }
 
-/// Partitions that lie behind the image on all of these drives alike.
-fn kept_on_all(choices: &[Choice], platform: &dyn Platform, common: &Common) -> Result<Vec<SparePlace>, Failure> {
-    let mut all = choices.iter().map(|choice| kept_on(&choice.drive, platform, common));
-    let first = all.next().transpose()?.unwrap_or_default();
-    for other in all {
-        if other? != first {
+/// Partitions behind the image that stay as they are, and the last job on each drive, by which they are checked.
+pub(crate) struct KeptPartitions {
+    pub(crate) places: Vec<SparePlace>,
+    last_written: Vec<(DriveIdentity, LastWritten)>,
+}
+
+impl ClaimCheck for KeptPartitions {
+    fn check(&self, identity: &DriveIdentity, drive: &dyn DriveIo) -> Result<(), String> {
+        let made = self.last_written.iter().find(|(drive, _)| drive == identity);
+        let found = made.map(|(_, made)| made.places_on(&Sectors::of(drive)));
+        match found {
+            Some(Ok(places)) if places == self.places => Ok(()),
+            Some(Err(KeptFault::Unreadable(error))) => Err(plain(&error)),
+            Some(Err(KeptFault::Changed { label })) => {
+                Err(format!("the partition {} changed since you were asked", quoted(&label)))
+            }
+            Some(Ok(_)) | None => Err("the partitions behind the image changed since you were asked".to_owned()),
+        }
+    }
+}
+
+/// Partitions that lie behind the image on all of these drives alike; `None` if no drive has any.
+fn kept_on_all(
+    choices: &[Choice],
+    platform: &dyn Platform,
+    common: &Common,
+) -> Result<Option<KeptPartitions>, Failure> {
+    let mut kept: Option<KeptPartitions> = None;
+    for (number, Choice { drive, .. }) in choices.iter().enumerate() {
+        let made = last_written(drive, common)?;
+        let places = match &made {
+            Some(made) => kept_on(drive, made, platform)?,
+            None => Vec::new(),
+        };
+        let before = kept.as_ref().map_or(&[][..], |kept| &kept.places);
+        if number > 0 && before != places {
             let text = "these drives have different partitions behind their images";
             return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
         }
+        if let Some(made) = made.filter(|_| !places.is_empty()) {
+            let kept = kept.get_or_insert(KeptPartitions { places, last_written: Vec::new() });
+            kept.last_written.push((DriveIdentity::of(drive), made));
+        }
     }
-    Ok(first)
+    Ok(kept)
 }
 
-/// The partitions that the last job of this drive put behind its image, as far as they are there.
-fn kept_on(drive: &Drive, platform: &dyn Platform, common: &Common) -> Result<Vec<SparePlace>, Failure> {
-    let Some(LastWritten { image, spare, is_whole }) = last_written(drive, common)? else { return Ok(Vec::new()) };
+/// The partitions that the last job of this drive put behind its image.
+fn kept_on(drive: &Drive, made: &LastWritten, platform: &dyn Platform) -> Result<Vec<SparePlace>, Failure> {
     let open = platform.open(drive)?;
-    let bytes = Sectors::of(&*open);
-    // A job that broke off left no table to compare with.
-    let changed = if is_whole { changed_elsewhere(&bytes, &image, &spare) } else { Ok(None) };
-    if let Some(label) = changed.map_err(|error| {
-        let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));
-        Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
-    })? {
-        return Err(no_longer_as_made(drive, &label));
-    }
-    let mut places = Vec::new();
-    for SparePartition { number, offset, bytes: length, filesystem, label, .. } in spare {
-        let found = contents::volume(&bytes, offset, length).map_err(|error| {
+    made.places_on(&Sectors::of(&*open)).map_err(|fault| match fault {
+        KeptFault::Unreadable(error) => {
             let text = format!("drive {} can't be read: {}", drive.tag, plain(&error));
             Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
-        })?;
-        let word = found.as_ref().and_then(|found| found.filesystem.as_deref()).unwrap_or_default();
-        // A small FAT32 is one of the older FATs.
-        let kind = VolumeKind::ALL.into_iter().find(|kind| kind.word() == filesystem);
-        let kind = kind.filter(|kind| kind.word() == word || *kind == VolumeKind::Fat32 && word.starts_with("fat"));
-        let Some(kind) = kind else {
-            return Err(no_longer_as_made(drive, &label));
-        };
-        let label = found.and_then(|found| found.label).unwrap_or(label);
-        places.push(SparePlace { number, range: offset..offset.saturating_add(length), kind, label });
-    }
-    Ok(places)
+        }
+        KeptFault::Changed { label } => {
+            let text = format!("the partition {} is no longer on drive {} as it was made", quoted(&label), drive.tag);
+            let next = "omit --only-changed to make everything anew: what is on it now is lost";
+            Failure::new(Exit::Refused, text, next)
+        }
+    })
 }
 
-fn no_longer_as_made(drive: &Drive, label: &str) -> Failure {
-    let text = format!("the partition {} is no longer on drive {} as it was made", quoted(label), drive.tag);
-    let next = "omit --only-changed to make everything anew: what is on it now is lost";
-    Failure::new(Exit::Refused, text, next)
+/// Why partitions can't be kept.
+enum KeptFault {
+    Unreadable(io::Error),
+    /// The partition with this label is not there as it was made.
+    Changed {
+        label: String,
+    },
+}
+
+impl From<io::Error> for KeptFault {
+    fn from(error: io::Error) -> Self {
+        Self::Unreadable(error)
+    }
+}
+
+impl LastWritten {
+    /// The recorded partitions, read from the drive. They must be there as they were made.
+    fn places_on(&self, drive: &dyn ReadAt) -> Result<Vec<SparePlace>, KeptFault> {
+        // A job that broke off left no table to compare with.
+        if self.is_whole
+            && let Some(label) = changed_elsewhere(drive, &self.image, &self.spare)?
+        {
+            return Err(KeptFault::Changed { label });
+        }
+        let mut places = Vec::new();
+        for SparePartition { number, offset, bytes, filesystem, label, .. } in &self.spare {
+            let found = contents::volume(drive, *offset, *bytes)?;
+            let word = found.as_ref().and_then(|found| found.filesystem.as_deref()).unwrap_or_default();
+            // A small FAT32 is one of the older FATs.
+            let kind = VolumeKind::ALL.into_iter().find(|kind| kind.word() == filesystem);
+            let kind = kind.filter(|kind| kind.word() == word || *kind == VolumeKind::Fat32 && word.starts_with("fat"));
+            let Some(kind) = kind else { return Err(KeptFault::Changed { label: label.clone() }) };
+            let label = found.and_then(|found| found.label).unwrap_or_else(|| label.clone());
+            places.push(SparePlace { number: *number, range: *offset..offset.saturating_add(*bytes), kind, label });
+        }
+        Ok(places)
+    }
 }
 
 /// Compares the drive's own partition table with the one that the last job wrote. Returns the label of the first partition that was

@@ -91,7 +91,7 @@ pub(crate) fn carry_out(
         writing: plan.how.writing,
         after: plan.how.after,
         pacing: Pacing::default(),
-        claim_check: None,
+        claim_check: image.behind.and_then(|behind| behind.kept),
     };
     let drives: Vec<DriveIdentity> = plan.attached().map(DriveIdentity::of).collect();
     // What was made of an image is not what it is.

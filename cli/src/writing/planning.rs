@@ -9,7 +9,7 @@ use pyrotyp_core::drive::Choice;
 use pyrotyp_core::examine::Check;
 use pyrotyp_core::guard::{Cleared, Confirmed, Refused};
 use pyrotyp_core::image::{self, Inspection};
-use pyrotyp_core::job::{ReadBack, Start, Writing};
+use pyrotyp_core::job::{ClaimCheck, ReadBack, Start, Writing};
 use pyrotyp_core::plan::{BehindImage, How, Plan, PlannedImage, ProvenImage, Resume, Wish};
 use pyrotyp_core::published::Report;
 use pyrotyp_core::record::JobKind;
@@ -72,8 +72,8 @@ pub(crate) struct Behind<'a> {
     pub planned: &'a BehindImage,
     /// A line each.
     pub words: &'a [String],
-    /// Whether they are there already, and stay as they are.
-    pub is_kept: bool,
+    /// Set if they are there already and stay as they are: checks on the claimed drive that they are still there.
+    pub kept: Option<&'a dyn ClaimCheck>,
 }
 
 impl Image<'_> {
@@ -85,7 +85,7 @@ impl Image<'_> {
     /// What the card says of it.
     pub(crate) fn on_card<'a>(&'a self, checksum: &'a str) -> OnDrives<'a> {
         let behind = self.behind.map_or(&[][..], |behind| behind.words);
-        let is_behind_kept = self.behind.is_some_and(|behind| behind.is_kept);
+        let is_behind_kept = self.behind.is_some_and(|behind| behind.kept.is_some());
         OnDrives::Image { path: self.path, inspection: self.inspection, checksum, behind, is_behind_kept }
     }
 

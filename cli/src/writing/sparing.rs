@@ -7,11 +7,12 @@ use pyrotyp_core::compose::{
     ComposeError, Composition, SpareDrive, SpareFault, SparePlace, Spared, kept_beside, serial, spared,
 };
 use pyrotyp_core::drive::Choice;
+use pyrotyp_core::job::ClaimCheck;
 use pyrotyp_core::plan::BehindImage;
 use pyrotyp_core::record::{AlteredBytes, SparePartition};
 use pyrotyp_core::text::{Shown, chain, shell};
 
-use super::behind::Wanted;
+use super::behind::{KeptPartitions, Wanted};
 use super::planning::{AlikeDrives, Behind};
 use crate::exit::{Exit, Failure};
 use crate::session::images::OpenedAt;
@@ -24,19 +25,19 @@ pub(crate) struct LaidBehind<'a> {
     planned: BehindImage,
     /// What the card says of them, a line each.
     words: Vec<String>,
-    is_kept: bool,
+    kept: Option<&'a KeptPartitions>,
 }
 
 impl LaidBehind<'_> {
     /// What the plan and the card have to know of it.
     pub(crate) fn told(&self) -> Behind<'_> {
-        Behind { planned: &self.planned, words: &self.words, is_kept: self.is_kept }
+        Behind { planned: &self.planned, words: &self.words, kept: self.kept.map(|kept| kept as &dyn ClaimCheck) }
     }
 }
 
 /// Puts it together from what goes onto the drives of the image alone.
 pub(crate) fn laid_behind<'a>(
-    wanted: &Wanted,
+    wanted: &'a Wanted,
     OpenedAt { path, opened }: OpenedAt<'_>,
     content: &'a dyn ReadAt,
     drives: &AlikeDrives,
@@ -47,20 +48,23 @@ pub(crate) fn laid_behind<'a>(
     let drive = SpareDrive { bytes: *bytes, sector_bytes: *sector_bytes, serial: serial(tags, "behind the image") };
     let (made, uses) = match wanted {
         Wanted::New { wishes, uses } => (spared(content, &opened.inspection, drive, wishes), uses.as_slice()),
-        Wanted::Kept(kept) => (kept_beside(content, &opened.inspection, drive, kept), &[][..]),
+        Wanted::Kept(kept) => (kept_beside(content, &opened.inspection, drive, &kept.places), &[][..]),
     };
     let Spared { made, places, altered, reaches_end, notes } = made.map_err(|fault| unmade(path, &fault))?;
     if reaches_end && choices.iter().any(|choice| choice.drive.bytes != *bytes) {
         let text = "the image's GUID partition table ends with its drive, and these drives have different sizes";
         return Err(Failure::new(Exit::Usage, text, "run it once for each drive"));
     }
-    let is_kept = uses.is_empty();
+    let kept = match wanted {
+        Wanted::Kept(kept) => Some(kept),
+        Wanted::New { .. } => None,
+    };
     let spare: Vec<SparePartition> =
-        places.iter().map(|place| SparePartition { was_there: is_kept, ..partition(place) }).collect();
+        places.iter().map(|place| SparePartition { was_there: kept.is_some(), ..partition(place) }).collect();
     let words = lines(&spare, uses, notes);
     let planned =
         BehindImage { image_bytes: content.size(), sha256: None, spare, altered: AlteredBytes::all(&altered) };
-    Ok(LaidBehind { made, planned, words, is_kept })
+    Ok(LaidBehind { made, planned, words, kept })
 }
 
 /// A partition for the record.

@@ -141,15 +141,20 @@ impl Bench {
 
     /// At a terminal, where `early` is typed before anything is shown and `typed` at the question.
     pub(crate) fn at_terminal_early(&self, early: &str, words: &str, typed: &str) -> String {
-        self.at_terminal_with("", words, early, typed)
+        self.at_terminal_with("", words, early, &|| typed.to_owned())
     }
 
     /// The same, with what `feed` gives on standard input, such as `cat FILE |`.
     pub(crate) fn at_terminal_fed(&self, feed: &str, words: &str, typed: &str) -> String {
-        self.at_terminal_with(feed, words, "", typed)
+        self.at_terminal_with(feed, words, "", &|| typed.to_owned())
     }
 
-    fn at_terminal_with(&self, feed: &str, words: &str, early: &str, typed: &str) -> String {
+    /// At a terminal, where `answer` is called at the question and returns what is typed.
+    pub(crate) fn at_terminal_answering(&self, words: &str, answer: &dyn Fn() -> String) -> String {
+        self.at_terminal_with("", words, "", answer)
+    }
+
+    fn at_terminal_with(&self, feed: &str, words: &str, early: &str, answer: &dyn Fn() -> String) -> String {
         let program = assert_cmd::cargo::cargo_bin!("pyrotyp").display().to_string();
         let command = format!("{feed} exec {program} {words} --tray tray");
         let mut child = Command::new("script")
@@ -170,7 +175,7 @@ impl Bench {
             shown.push(byte[0]);
         }
         // A command that asks nothing has ended by now.
-        let _ = stdin.write_all(typed.as_bytes());
+        let _ = stdin.write_all(answer().as_bytes());
         stdout.read_to_end(&mut shown).unwrap();
         let status = child.wait().unwrap();
         format!("exit {}\n{}", status.code().unwrap_or(-1), self.plain(&shown))

@@ -139,6 +139,18 @@ fn partition_that_was_deleted_or_added_elsewhere_is_not_put_back() {
         refused(&|bytes| bytes[at] ^= 0x55);
     }
     fs::write(bench.path("tray/a.img"), &made).unwrap();
+    // While the question is open.
+    let at = altered[0]["offset"].as_u64().unwrap() as usize;
+    let words = format!("write desktop.iso --to {a} --state notes --accept just-verified --only-changed");
+    let told = bench.at_terminal_answering(&words, &|| {
+        bench.alter("a", at as u64, &[made[at] ^ 0x55]);
+        format!("{a}\n")
+    });
+    assert!(told.starts_with("exit 5") && told.contains("\"PHOTOS\" changed since you were asked"), "{told}");
+    let mut altered_made = made.clone();
+    altered_made[at] ^= 0x55;
+    assert!(bench.drive("a") == altered_made);
+    fs::write(bench.path("tray/a.img"), &made).unwrap();
     assert!(bench.on_tray(&format!("{write} --only-changed")).starts_with("exit 0"));
 }
 

@@ -86,7 +86,7 @@ impl<'a> DriveWorker<'a> {
             Ok(drive) => {
                 let notes = journal.as_deref().map(|path| (path, &heading));
                 let ended = contained(|| {
-                    self.check_claimed(&*drive)?;
+                    self.check_claimed(&*drive, &identity)?;
                     self.restore_pending(&*drive, state.as_deref(), &identity)?;
                     self.with(&*drive, notes, start)
                 });
@@ -187,10 +187,10 @@ impl<'a> DriveWorker<'a> {
         fault
     }
 
-    fn check_claimed(&self, claimed: &dyn Claimed) -> Result<(), JobFault> {
+    fn check_claimed(&self, claimed: &dyn Claimed, identity: &DriveIdentity) -> Result<(), JobFault> {
         let Some(check) = self.shared.order.claim_check else { return Ok(()) };
         let drive = &Watched { drive: claimed, heartbeat: self.heartbeat };
-        check.check(drive).map_err(|why| JobFault::NotAsPlanned { why })
+        check.check(identity, drive).map_err(|why| JobFault::NotAsPlanned { why })
     }
 
     /// Restores what an interrupted quick test left on this drive. The job goes on if that fails: the person let it erase the drive.

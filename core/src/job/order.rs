@@ -9,6 +9,7 @@ use crate::devices::{After, DriveIo};
 use crate::guard::{Cleared, ImageNeeds};
 use crate::image::Inspection;
 use crate::job::source::{Checked, Source};
+use crate::record::DriveIdentity;
 
 /// Whether the body is read back before the seal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -87,11 +88,11 @@ pub struct Order<'a> {
 
 /// Decides about a drive through the handle that is to write, before the first write.
 pub trait ClaimCheck: Sync {
-    /// Looks at the claimed drive.
+    /// Looks at the claimed drive, which has this identity.
     ///
     /// # Errors
     /// The reason why the job must not write to this drive.
-    fn check(&self, drive: &dyn DriveIo) -> Result<(), String>;
+    fn check(&self, identity: &DriveIdentity, drive: &dyn DriveIo) -> Result<(), String>;
 }
 
 /// A drive of a job.

@@ -18,7 +18,7 @@ use crate::job::journal::Heading;
 use crate::job::{self, ClaimCheck, Event, JobFault, JobMemory, Order, Pacing, ReadBack, Start, Watcher, Writing};
 use crate::ledger;
 use crate::plan::{Came, How, Plan, SurveyError, Wish, blocks_of, end_record, notes_of};
-use crate::record::{JobKind, JobResult};
+use crate::record::{DriveIdentity, JobKind, JobResult};
 use crate::stop::Cancel;
 use crate::text::chain;
 
@@ -59,7 +59,7 @@ struct Unchanged<'a> {
 }
 
 impl ClaimCheck for Unchanged<'_> {
-    fn check(&self, claimed: &dyn DriveIo) -> Result<(), String> {
+    fn check(&self, _identity: &DriveIdentity, claimed: &dyn DriveIo) -> Result<(), String> {
         let is_same = self.job.read_opened(self.drive, claimed) == *self.offered;
         if is_same { Ok(()) } else { Err("another program wrote to it".to_owned()) }
     }
