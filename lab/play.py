@@ -1026,7 +1026,7 @@ def a_person_without_rights_asks_the_disk_service(bench: Bench) -> None:
         services=True, modules=VFAT, limit=240)
     said = result["said"]
     for shown in ("nobody to ask: 5", "has nobody here whom it could ask", "not allowed: 5", "the rules of this system do not allow it",
-                  "write: 0", "mounted: 0", "compare: 0", "gauge: 0", "reclaim: 0", "partitions: 1", "system: 5",
+                  "write: 0", "use-unknown", "mounted: 0", "compare: 0", "gauge: 0", "reclaim: 0", "partitions: 1", "system: 5",
                   "the service is gone", "without a service: 0", "left: 0", "no service: 5", "no disk service", "member: 0"):
         expect(shown in said, shown, said)
     expect("of root" not in said, "nothing is root's", said)

@@ -150,7 +150,10 @@ fn main() -> ExitCode {
         if let Ok(open) = attached.open_shared(drive) {
             try_requests(&open);
         }
-        got("itself among those who have it open", attached.openers(drive).is_ok_and(|names| !names.is_empty()));
+        got(
+            "itself among those who have it open",
+            attached.openers(drive).is_ok_and(|openers| !openers.programs.is_empty()),
+        );
     }
     let endless = Drive { path: "/dev/".to_owned() + &"x".repeat(1 << 20), ..drives[0].clone() };
     got("an endless name", attached.open(&endless).is_ok());

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use std::path::Path;
 
 use crate::bytes::human_bytes;
-use crate::drive::{Choice, Drive, NamedBy, Role, Surface, Tag, Use, Volume};
+use crate::drive::{Choice, Drive, NamedBy, Openers, Role, Surface, Tag, Use, Volume};
 use crate::text::foreign::{all_shown, quoted};
 use crate::text::{Shown, shell};
 use crate::{Finding, FindingId, Level};
@@ -51,7 +51,11 @@ pub const RULES: [Rule; 27] = [
     rule(FindingId::VirtualDrive, Level::Ask, "a loop device or the like"),
     rule(FindingId::PartOfGroup, Level::Ask, "it is a member of something larger, to which other drives belong"),
     rule(FindingId::HeldOpen, Level::Ask, "a program has the drive open"),
-    rule(FindingId::UseUnknown, Level::Ask, "what something that the system needs lies on can't be told"),
+    rule(
+        FindingId::UseUnknown,
+        Level::Ask,
+        "what something that the system needs lies on can't be told; as a note: which programs have the drive open",
+    ),
     rule(FindingId::SectorSize, Level::Ask, "the drive's sectors are not of the size for which the image is laid out"),
     rule(FindingId::FreshName, Level::Ask, "it was named by a kernel name that it was given seconds ago"),
     rule(FindingId::JustVerified, Level::Ask, "an earlier job has verified it within the last half hour"),
@@ -144,8 +148,8 @@ pub struct Circumstances {
     pub attached: Vec<(Tag, String)>,
     /// Tags of the other drives that could be meant as well.
     pub others: Vec<Tag>,
-    /// [`Drive::path`] of drives that programs have open, and which programs.
-    pub opened: Vec<(String, Vec<String>)>,
+    /// [`Drive::path`] of drives that programs have open or may have open, and which programs.
+    pub opened: Vec<(String, Openers)>,
     /// Who says yes.
     pub confirmed: Confirmed,
 }
@@ -257,10 +261,16 @@ pub fn findings(drive: &Drive, needs: Option<&ImageNeeds>, circumstances: &Circu
         let next = "make sure that nobody needs it any more, and name this finding with --accept part-of-group";
         found.push(Finding::ask(FindingId::PartOfGroup, text, next));
     }
-    if let Some((_, programs)) = circumstances.opened.iter().find(|(path, _)| *path == drive.path) {
-        let text = format!("{} has it open: it may be copying it", all_shown(programs));
-        let next = "wait until that has ended, or name this finding with --accept held-open";
-        found.push(Finding::ask(FindingId::HeldOpen, text, next));
+    for (_, openers) in circumstances.opened.iter().filter(|(path, _)| *path == drive.path) {
+        if !openers.programs.is_empty() {
+            let text = format!("{} has it open: it may be copying it", all_shown(&openers.programs));
+            let next = "wait until that has ended, or name this finding with --accept held-open";
+            found.push(Finding::ask(FindingId::HeldOpen, text, next));
+        }
+        if !openers.is_complete {
+            let text = "not every program could be looked at: one may have it open; with sudo, all are";
+            found.push(Finding::note(FindingId::UseUnknown, text));
+        }
     }
     kind(drive, &mut found);
     let laid_out_for = needs.and_then(|needs| needs.laid_out_for);
@@ -579,7 +589,7 @@ pub fn clear(
     standing.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     if standing.is_empty() {
         let opened = circumstances.opened.iter().filter(|(path, _)| *path == choice.drive.path);
-        let opened_by = opened.flat_map(|(_, programs)| programs.clone()).collect();
+        let opened_by = opened.flat_map(|(_, openers)| openers.programs.clone()).collect();
         Ok(Cleared { drive: choice.drive.clone(), needs: needs.clone(), opened_by })
     } else {
         Err(Refused { tag: choice.drive.tag.to_string(), path: choice.drive.path.clone(), standing })

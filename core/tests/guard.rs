@@ -3,7 +3,7 @@
 use proptest::prelude::*;
 use pyrotyp_core::devices::arrived;
 use pyrotyp_core::drive::{
-    Bus, Choice, Drive, Holds, Link, NamedBy, Partition, Role, Saying, Surface, Tag, Use, Volume,
+    Bus, Choice, Drive, Holds, Link, NamedBy, Openers, Partition, Role, Saying, Surface, Tag, Use, Volume,
 };
 use pyrotyp_core::guard::{
     BenchPlace, Circumstances, Confirmed, IMAGE_RULES, ImageNeeds, RULES, clear, findings, findings_for_choice,
@@ -107,7 +107,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
             protected: vec![if path == "/dev/sdb" { stick().tag } else { tag("65387") }],
             verified: vec![(stick().tag, 12)],
             unfinished: vec![(stick().tag, "larkspur.iso".into())],
-            opened: vec![(path.into(), vec!["rescue (process 71)".into()])],
+            opened: vec![(path.into(), openers(&["rescue (process 71)"], false))],
             ..nothing_special()
         };
         all.push_str(&format!("{}\n", told(&stick(), None, &known)));
@@ -205,6 +205,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     Stop protected: it is on this bench's list of protected drives -> choose another; `protect` in the settings file holds the list
     Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified
     Ask held-open: rescue (process 71) has it open: it may be copying it -> wait until that has ended, or name this finding with --accept held-open
+    Note use-unknown: not every program could be looked at: one may have it open; with sudo, all are
     Note unfinished-job: the last job on it did not end: larkspur.iso was being written to it
 
     Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified
@@ -325,9 +326,12 @@ fn what_is_on_a_drive_is_told_with_the_whole_before_its_parts() {
 #[test]
 fn a_proof_tells_what_it_is_for_and_what_was_accepted() {
     let choice = Choice { drive: stick(), by: NamedBy::Tag, partition: None };
-    let programs = vec!["copier (process 4711)".to_owned()];
+    let programs = ["copier (process 4711)".to_owned()];
     let mut known = nothing_special();
-    known.opened = vec![(stick().path, programs.clone()), ("/dev/sdz".into(), vec!["another".into()])];
+    known.opened = vec![
+        (stick().path, openers(&["copier (process 4711)"], true)),
+        ("/dev/sdz".into(), openers(&["another"], true)),
+    ];
     let accepted = [FindingId::HeldOpen];
     let for_what = plan(1_000_000, Some(512));
     let refused = clear(&choice, &for_what, &known, &[], &[]).unwrap_err();
@@ -463,4 +467,8 @@ fn a_kernel_name_counts_for_little_while_it_is_fresh() {
     let text = found(NamedBy::KernelName, 4).unwrap();
     assert_eq!(text, "the name /dev/sdb was given to it 4 seconds ago: another drive may have had it before");
     assert_eq!((found(NamedBy::KernelName, 10), found(NamedBy::Tag, 4)), (None, None));
+}
+
+fn openers(programs: &[&str], is_complete: bool) -> Openers {
+    Openers { programs: programs.iter().map(|name| (*name).to_owned()).collect(), is_complete }
 }

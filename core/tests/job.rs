@@ -15,7 +15,7 @@ use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{
     After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Opening, Platform, PlatformError, choose,
 };
-use pyrotyp_core::drive::{Drive, Tag};
+use pyrotyp_core::drive::{Drive, Openers, Tag};
 use pyrotyp_core::guard::{Cleared, ImageNeeds, clear};
 use pyrotyp_core::hash::{BLOCK_BYTES, BlockHasher, Sum, Taker, hole_digest};
 use pyrotyp_core::image::inspect;
@@ -848,7 +848,7 @@ impl<W: Fn(Box<dyn Claimed>) -> Box<dyn Claimed> + Send + Sync> Platform for Wra
     fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError> {
         self.tray.drives_holding(file)
     }
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError> {
         self.tray.openers(drive)
     }
     fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use pyrotyp_core::devices::tray::Tray;
 use pyrotyp_core::devices::{Claimed, DriveIo, Located, Opening, Platform, PlatformError};
-use pyrotyp_core::drive::{Choice, Drive, NamedBy, Tag};
+use pyrotyp_core::drive::{Choice, Drive, NamedBy, Openers, Tag};
 use pyrotyp_core::guard::{BenchPlace, Circumstances, Cleared, Confirmed};
 use pyrotyp_core::ledger;
 use pyrotyp_core::plan::{Bench, Intent, SurveyError, survey};
@@ -70,7 +70,7 @@ impl Platform for Asked {
         self.places.lock().unwrap().push(file.to_owned());
         Ok(vec!["tray:b".to_owned()])
     }
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError> {
         self.answer(Silent::Openers).and_then(|()| self.tray.openers(drive))
     }
     fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {
@@ -166,7 +166,10 @@ fn everything_that_is_asked_for_reaches_the_guard() {
     // What is not made yet will be made where the nearest folder is.
     assert_eq!(*platform.places.lock().unwrap(), [folder.path(), folder.path()]);
     assert_eq!(bench_on, [("tray:b".to_owned(), BenchPlace::Shelf), ("tray:b".to_owned(), BenchPlace::Settings)]);
-    assert_eq!(opened, [("tray:a".to_owned(), vec!["copier (process 4711)".to_owned()])]);
+    assert_eq!(
+        opened,
+        [("tray:a".to_owned(), Openers { programs: vec!["copier (process 4711)".to_owned()], is_complete: true })]
+    );
     assert_eq!(attached.len(), 5);
     // Not the one that holds the shelf, no empty slot, no disk.
     assert_eq!(others, only(&card));

@@ -7,6 +7,7 @@ use jiff::tz::TimeZone;
 use pyrotyp_core::bytes::human_bytes;
 use pyrotyp_core::ledger::JobRow;
 use pyrotyp_core::record::{DriveRecord, JobKind, JobResult, Record, Stage};
+use pyrotyp_core::text::foreign::all_shown;
 use pyrotyp_core::text::{Shown, shell};
 
 use super::gauged::{self, LookDepth};
@@ -192,6 +193,12 @@ fn drive_rows(one: &DriveRecord, record: &Record, rows: &mut Vec<(&str, String)>
             .filter(|_| outcome.gauged.is_none())
             .map(|conclusion| ("", format!("{CARE}{conclusion}{CARE:#}"))),
     );
+    if !outcome.opened_by.is_empty() {
+        rows.push((
+            "",
+            format!("{CARE}{} had the drive open when the job ended{CARE:#}", all_shown(&outcome.opened_by)),
+        ));
+    }
     for finding in &one.findings {
         let style = of_level(finding.level);
         rows.push(("", format!("{style}{}{style:#}: {}", finding.id, finding.text.shown())));

@@ -10,7 +10,7 @@ use pyrotyp_core::image::Inspection;
 use pyrotyp_core::job::{Comparison, Outcome};
 use pyrotyp_core::ledger::JobRow;
 use pyrotyp_core::record::{Conclusion, Difference, Head, JobResult, SparePartition, Stage};
-use pyrotyp_core::text::foreign::quoted;
+use pyrotyp_core::text::foreign::{all_shown, quoted};
 use pyrotyp_core::text::{Shown, shell};
 
 use super::inspected::boots_line;
@@ -215,7 +215,17 @@ fn differing(drive: &Drive, outcome: &Outcome) -> String {
     let what = what.map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
     let mut out = format!("{BAD}differs{BAD:#}: drive {} ({}): {what}\n", drive.tag, called(drive));
     out.push_str(&differences(&outcome.told.differences, outcome.told.more_differences));
+    out.push_str(&openers(outcome));
     out
+}
+
+/// The programs that had the drive open when the job ended.
+fn openers(outcome: &Outcome) -> String {
+    let programs = &outcome.told.opened_by;
+    if programs.is_empty() {
+        return String::new();
+    }
+    format!("  {CARE}{} still has the drive open and can change it{CARE:#}\n", all_shown(programs))
 }
 
 /// How a drive came back to plain storage.
@@ -310,6 +320,7 @@ fn how_it_went(outcome: &Outcome) -> String {
         };
         add!(out, "  {CARE}{blocks} read right only the second time: try another port before you rely on it{CARE:#}\n");
     }
+    out.push_str(&openers(outcome));
     out
 }
 

@@ -57,7 +57,7 @@ fn what_comes_is_told_until_told_to_stop_and_every_rule_is_explained() {
       ask   virtual-drive         a loop device or the like
       ask   part-of-group         it is a member of something larger, to which other drives belong
       ask   held-open             a program has the drive open
-      ask   use-unknown           what something that the system needs lies on can't be told
+      ask   use-unknown           what something that the system needs lies on can't be told; as a note: which programs have the drive open
       ask   sector-size           the drive's sectors are not of the size for which the image is laid out
       ask   fresh-name            it was named by a kernel name that it was given seconds ago
       ask   just-verified         an earlier job has verified it within the last half hour

@@ -1,9 +1,10 @@
 //! On a real block device, as root: `cargo test -- --ignored`.
 
 use std::fs::{self, File};
+use std::io::Read;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 use pyrotyp_core::hash::{Algorithm, Hashers};
 use pyrotyp_sample::mirror::Mirror;
@@ -89,12 +90,32 @@ fn a_block_device_is_written_compared_and_guarded() {
     let told = bench.pyrotyp("drives --all");
     assert!(told.contains("\"LARKSPUR_92_DESKTOP\" (iso9660)"), "{told}");
 
+    // Mapped into memory and closed, opened by one thread alone, and behind thousands of other files.
+    let mapped = "f = os.open(device, os.O_RDWR); system.mmap.restype = ctypes.c_void_p; \
+                  system.mmap(None, ctypes.c_size_t(4096), 3, 1, f, ctypes.c_long(0)); os.close(f); print(flush=True)";
+    let by_thread = "threading.Thread(target=lambda: \
+                     (system.unshare(0x400), os.open(device, 0), print(flush=True), time.sleep(600))).start()";
+    let behind_many = "resource.setrlimit(resource.RLIMIT_NOFILE, (6000, 6000)); \
+                       [os.open('/dev/null', 0) for _ in range(5000)]; os.open(device, 0); print(flush=True)";
+    for holding in [mapped, by_thread, behind_many] {
+        let script = format!(
+            "import ctypes, os, resource, threading, time; system = ctypes.CDLL(None); device = {:?}; {holding}; time.sleep(600)",
+            device.0
+        );
+        let mut holder = Command::new("python3").args(["-c", &script]).stdout(Stdio::piped()).spawn().unwrap();
+        let mut said = [0];
+        holder.stdout.take().unwrap().read_exact(&mut said).unwrap();
+        let told = bench.pyrotyp(&format!("{write} --accept virtual-drive --accept just-verified"));
+        let (_, _) = (holder.kill(), holder.wait());
+        assert!(told.starts_with("exit 5") && told.contains("held-open: python3"), "{holding}: {told}");
+    }
+
     // Read by another, and that is known to do no harm.
     let told = {
         let _read = File::open(&device.0).unwrap();
         bench.pyrotyp(&format!("{write} --accept virtual-drive --accept held-open --accept just-verified"))
     };
-    assert!(told.starts_with("exit 0\nverified"), "{told}");
+    assert!(told.starts_with("exit 0\nverified") && told.contains("still has the drive open"), "{told}");
 }
 
 #[test]

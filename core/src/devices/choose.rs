@@ -136,8 +136,8 @@ mod tests {
         fn drives_holding(&self, _file: &Path) -> Result<Vec<String>, PlatformError> {
             Ok(Vec::new())
         }
-        fn openers(&self, _drive: &Drive) -> Result<Vec<String>, PlatformError> {
-            Ok(Vec::new())
+        fn openers(&self, _drive: &Drive) -> Result<crate::drive::Openers, PlatformError> {
+            unreachable!("nothing is opened to choose")
         }
         fn may_claim(&self, _drive: &Drive) -> Result<crate::devices::Opening, PlatformError> {
             Ok(crate::devices::Opening::Own)

@@ -8,7 +8,7 @@ use std::time::Instant;
 use tracing::{debug, trace};
 
 use crate::devices::{After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Opening, Platform, PlatformError};
-use crate::drive::Drive;
+use crate::drive::{Drive, Openers};
 use crate::guard::Cleared;
 use crate::text::chain;
 
@@ -80,8 +80,16 @@ impl Platform for Logged {
         )
     }
 
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
-        asked("openers", &drive.path, || self.platform.openers(drive), |found| found.join(", "))
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError> {
+        asked(
+            "openers",
+            &drive.path,
+            || self.platform.openers(drive),
+            |found| {
+                let seen = if found.is_complete { "" } else { "; not every program could be looked at" };
+                format!("{}{seen}", found.programs.join(", "))
+            },
+        )
     }
 
     fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::not_served::NotServed;
-use crate::drive::{Drive, Tag};
+use crate::drive::{Drive, Openers, Tag};
 use crate::guard::Cleared;
 use crate::text::Shown;
 use crate::text::foreign::all_shown;
@@ -89,12 +89,11 @@ pub trait Platform: Sync {
     /// When the file is not there or the system does not answer.
     fn drives_holding(&self, file: &Path) -> Result<Vec<String>, PlatformError>;
 
-    /// Names of the programs that have the drive or a part of it open, beside the file systems mounted from it, as far as this
-    /// process may see them.
+    /// The programs that have the drive or a part of it open, beside the file systems mounted from it.
     ///
     /// # Errors
     /// When the system does not answer.
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError>;
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError>;
 
     /// How this process may claim the drive, before anything is asked or computed; nobody is asked for a password by this.
     ///

@@ -132,6 +132,15 @@ pub struct Partition {
     pub volume: Volume,
 }
 
+/// Which programs have a drive open.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Openers {
+    /// Their names.
+    pub programs: Vec<String>,
+    /// Whether every running program was looked at; not without the rights to see those of other accounts.
+    pub is_complete: bool,
+}
+
 /// Why a drive is needed by the running system.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Use {

@@ -5,6 +5,7 @@ use std::sync::mpsc::sync_channel;
 use std::time::Instant;
 
 use crate::devices::{After, AlignedBuf, Claimed, DriveFault, DriveIo, DriveWrite, Platform, PlatformError};
+use crate::drive::Drive;
 use crate::guard::Cleared;
 use crate::hash::{BLOCK_BYTES, BlockDigests, hole_digest};
 use crate::image::FileMap;
@@ -77,7 +78,8 @@ impl<'a> DriveWorker<'a> {
     /// Does all of it.
     pub(super) fn run(mut self, platform: &dyn Platform, target: Target) -> Outcome {
         let Target { cleared, journal, state, start, limit } = target;
-        let identity = DriveIdentity::of(cleared.drive());
+        let cleared_drive = cleared.drive().clone();
+        let identity = DriveIdentity::of(&cleared_drive);
         self.limit = limit.unwrap_or(u64::MAX);
         let heading = self.heading(&cleared);
         let mut release_fault = None;
@@ -102,6 +104,7 @@ impl<'a> DriveWorker<'a> {
                 if matches!(ended, Err(JobFault::Died(_))) {
                     self.empty_again(&*drive);
                 }
+                self.note_openers(platform, &cleared_drive, ended.as_ref().err());
                 self.shared.block_queue.close(self.number);
                 let after = if ended.is_ok() { self.shared.order.after } else { After::Keep };
                 release_fault = contained(|| self.release(drive, after)).ok().and_then(Result::err);
@@ -191,6 +194,21 @@ impl<'a> DriveWorker<'a> {
         let Some(check) = self.shared.order.claim_check else { return Ok(()) };
         let drive = &Watched { drive: claimed, heartbeat: self.heartbeat };
         check.check(identity, drive).map_err(|why| JobFault::NotAsPlanned { why })
+    }
+
+    /// Names the programs that have the drive open at the end: where what it holds is not what was written, they may have changed it.
+    fn note_openers(&mut self, platform: &dyn Platform, drive: &Drive, fault: Option<&JobFault>) {
+        use JobFault::{Differs, NotKept, NotTaken, SealDiffers};
+        let is_other = matches!(fault, Some(Differs | NotKept { .. } | NotTaken { .. } | SealDiffers { .. }));
+        if fault.is_some() && !is_other {
+            return;
+        }
+        let told = &mut self.outcome.told;
+        told.opened_by = platform.openers(drive).map(|openers| openers.programs).unwrap_or_default();
+        let could_be = matches!(told.conclusion, None | Some(Conclusion::DropsWrites | Conclusion::KeepsOther));
+        if is_other && could_be && !told.opened_by.is_empty() {
+            told.conclusion = Some(Conclusion::OtherProgram);
+        }
     }
 
     /// Restores what an interrupted quick test left on this drive. The job goes on if that fails: the person let it erase the drive.

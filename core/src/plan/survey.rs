@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 
 use crate::devices::{Platform, PlatformError};
-use crate::drive::{Choice, Drive, Role, Tag};
+use crate::drive::{Choice, Drive, Openers, Role, Tag};
 use crate::guard::{BenchPlace, Circumstances, Confirmed, findings};
 use crate::job::gauge::is_restore_pending;
 use crate::text::Shown;
@@ -92,9 +92,9 @@ pub fn survey(
     }
     let mut opened = Vec::new();
     for Choice { drive, .. } in choices {
-        let programs = platform.openers(drive)?;
-        if !programs.is_empty() {
-            opened.push((drive.path.clone(), programs));
+        let openers = platform.openers(drive)?;
+        if openers != (Openers { programs: Vec::new(), is_complete: true }) {
+            opened.push((drive.path.clone(), openers));
         }
     }
     let ago = |drive: &Drive| records.verified_minutes_ago(drive, now).filter(|ago| *ago < LATELY_MINUTES);

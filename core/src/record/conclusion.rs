@@ -34,6 +34,8 @@ pub enum Conclusion {
     DropsWrites,
     /// It holds something else than was written to it just now.
     KeepsOther,
+    /// Another program has it open, and may have written to it.
+    OtherProgram,
     /// A computer changed notes of its own on it.
     LookedAt,
     /// It holds something else than this image.
@@ -52,6 +54,7 @@ impl Conclusion {
             Self::FailingMemory { .. } => "failing-memory",
             Self::DropsWrites => "drops-writes",
             Self::KeepsOther => "keeps-other",
+            Self::OtherProgram => "other-program",
             Self::LookedAt => "looked-at",
             Self::OtherContent => "other-content",
             Self::ChangedLater => "changed-later",
@@ -68,6 +71,7 @@ impl Conclusion {
             Self::DropsWrites | Self::KeepsOther => {
                 "write it once more into another port; if it differs again, discard the drive"
             }
+            Self::OtherProgram => "end that program, then write it again",
             Self::LookedAt => {
                 "it starts as before; to have it exactly as published, write it again with --only-changed"
             }
@@ -99,6 +103,7 @@ impl fmt::Display for Conclusion {
             }
             Self::DropsWrites => f.write_str("it drops what is written to it without a word"),
             Self::KeepsOther => f.write_str("it does not keep what is written to it"),
+            Self::OtherProgram => f.write_str("another program has it open, and may have written to it"),
             Self::LookedAt => {
                 f.write_str("the drive is sound: a computer into which it was plugged changed notes of its own on it")
             }
@@ -159,6 +164,7 @@ impl TryFrom<Recorded> for Conclusion {
             "unreadable" => Self::Unreadable,
             "drops-writes" => Self::DropsWrites,
             "keeps-other" => Self::KeepsOther,
+            "other-program" => Self::OtherProgram,
             "looked-at" => Self::LookedAt,
             "other-content" => Self::OtherContent,
             "changed-later" => Self::ChangedLater,
@@ -182,6 +188,7 @@ mod tests {
             Conclusion::FailingMemory { bits: 17, lines: 255 },
             Conclusion::DropsWrites,
             Conclusion::KeepsOther,
+            Conclusion::OtherProgram,
             Conclusion::LookedAt,
             Conclusion::OtherContent,
             Conclusion::ChangedLater,

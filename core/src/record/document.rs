@@ -139,6 +139,9 @@ pub struct DriveOutcome {
     /// How many more differences there are than are told.
     #[serde(default)]
     pub more_differences: u64,
+    /// Programs that had the drive open when the job ended.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub opened_by: Vec<String>,
     /// How fast it was along its length.
     #[serde(default, skip_serializing_if = "Speeds::is_empty")]
     pub speeds: Speeds,
@@ -173,6 +176,7 @@ impl DriveOutcome {
             conclusion: None,
             differences: Vec::new(),
             more_differences: 0,
+            opened_by: Vec::new(),
             speeds: Speeds::default(),
             gauged: None,
         }

@@ -10,7 +10,7 @@ use super::bus::{DiskService, OpenedFor, TakenOut};
 use super::terminal_agent;
 use crate::devices::linux::{BlockDevice, Claiming, Lender, Lent, Linux, OwnRights, Removable, WRITE, not_unmounted};
 use crate::devices::{After, Claimed, DriveIo, Located, NotServed, Opening, Platform, PlatformError, Whom};
-use crate::drive::{Drive, Tag};
+use crate::drive::{Drive, Openers, Tag};
 use crate::guard::Cleared;
 
 /// Where the device manager can be reached: it reads a table again when a drive is closed that was written.
@@ -127,7 +127,7 @@ impl Platform for Served {
         self.linux.drives_holding(file)
     }
 
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError> {
         self.linux.openers(drive)
     }
 

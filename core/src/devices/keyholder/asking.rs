@@ -10,7 +10,7 @@ use super::line::{self, Beside};
 use super::wording::{ANSWER_BYTES_MOST, Answer, Named, Question, Reading, Refusal, Why};
 use crate::devices::linux::{BlockDevice, Lender, Lent, Linux};
 use crate::devices::{After, Claimed, DriveIo, Located, Opening, Platform, PlatformError};
-use crate::drive::{Drive, Tag};
+use crate::drive::{Drive, Openers, Tag};
 use crate::guard::Cleared;
 
 /// The line to the keyholder.
@@ -113,9 +113,9 @@ impl Platform for Apart {
         self.linux.drives_holding(file)
     }
 
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError> {
         match self.asking.ask(&Question::Openers(Named::of(drive))) {
-            Ok((Answer::Openers(names), _)) => Ok(names),
+            Ok((Answer::Openers(openers), _)) => Ok(openers),
             Ok(_) => Err(of_machine(nothing_came())),
             Err(refusal) => Err(refusal.of(&drive.tag, &drive.path)),
         }

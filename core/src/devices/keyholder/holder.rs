@@ -8,7 +8,7 @@ use super::line::{self, Beside};
 use super::wording::{ANSWER_BYTES_MOST, Answer, Named, QUESTION_BYTES_MOST, Question, Reading, Refusal};
 use crate::devices::linux::{BlockDevice, Linux, OwnRights};
 use crate::devices::{After, Claimed, Platform, PlatformError};
-use crate::drive::{Choice, Drive, NamedBy, Use};
+use crate::drive::{Choice, Drive, NamedBy, Openers, Use};
 use crate::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
 use crate::{Finding, Level};
 
@@ -68,7 +68,7 @@ impl Keyholder {
                 Err(error) => refused(&error),
             },
             Question::Openers(named) => match self.openers(&named) {
-                Ok(names) => (Answer::Openers(names), None),
+                Ok(openers) => (Answer::Openers(openers), None),
                 Err(refusal) => (Answer::Refused(refusal), None),
             },
             Question::Read(named, reading) => match self.read(&named, reading) {
@@ -98,7 +98,7 @@ impl Keyholder {
         drives.into_iter().find(|drive| named.is(drive)).ok_or(Refusal::Gone)
     }
 
-    fn openers(&mut self, named: &Named) -> Result<Vec<String>, Refusal> {
+    fn openers(&mut self, named: &Named) -> Result<Openers, Refusal> {
         let drive = self.find(named)?;
         self.linux.openers(&drive).map_err(|error| Refusal::from(&error))
     }
@@ -159,7 +159,7 @@ fn used(drive: Drive) -> Option<(String, Vec<Use>)> {
 /// What forbids it whatever anybody says stands here as well; what a person may accept is between that person and the other side.
 fn clear(drive: Drive, opened_by: Vec<String>) -> Result<Cleared, Refusal> {
     let asked = guard::RULES.iter().filter(|rule| rule.level == Level::Ask).map(|rule| rule.id);
-    let opened = vec![(drive.path.clone(), opened_by)];
+    let opened = vec![(drive.path.clone(), Openers { programs: opened_by, is_complete: true })];
     let circumstances = Circumstances { opened, ..Circumstances::unknown(Confirmed::ByPerson) };
     // What it is for, and whether it fits, is the other side's business.
     let needs = ImageNeeds { image: String::new(), bytes: 0, laid_out_for: None };

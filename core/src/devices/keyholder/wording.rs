@@ -5,7 +5,7 @@ use std::io;
 use serde::{Deserialize, Serialize};
 
 use crate::devices::{After, PlatformError};
-use crate::drive::{Drive, Tag, Use};
+use crate::drive::{Drive, Openers, Tag, Use};
 
 /// Longest question, in bytes.
 pub(super) const QUESTION_BYTES_MOST: usize = 2 << 10;
@@ -86,8 +86,8 @@ impl Question {
 pub(super) enum Answer {
     /// Paths of the drives that something is needed for.
     Uses(Vec<(String, Vec<Use>)>),
-    /// Names of programs.
-    Openers(Vec<String>),
+    /// Which programs have a drive open.
+    Openers(Openers),
     /// The drive comes with it.
     Opened,
     /// The drive comes with it, and by this number it is given back.

@@ -10,6 +10,7 @@ mod sysfs;
 #[cfg(test)]
 pub(super) mod tests;
 
+use std::cell::Cell;
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -19,7 +20,7 @@ use rustix::fs::{Access, Advice, access, fadvise};
 
 use crate::bytes::ReadAt;
 use crate::devices::{Claimed, DriveIo, Located, Opening, Platform, PlatformError};
-use crate::drive::{Bus, Drive, Holds, Link, Partition, Tag, Volume, is_reader, share_uses};
+use crate::drive::{Bus, Drive, Holds, Link, Openers, Partition, Tag, Volume, is_reader, share_uses};
 use crate::guard::Cleared;
 use crate::{contents, machine};
 pub(crate) use calls::end_with_this_thread;
@@ -242,11 +243,18 @@ impl Linux {
     }
 
     /// Who has it open, and keeps it open.
-    fn openers_of(&self, stack: &Stack, drive: &Drive) -> Vec<String> {
+    fn openers_of(&self, stack: &Stack, drive: &Drive) -> Openers {
         let name = Path::new(&drive.path).strip_prefix(&self.dev).ok().and_then(Path::to_str).unwrap_or_default();
         let numbers = stack.numbers_of(name);
-        let look = || processes::holding_open(&self.proc, self.beside, &numbers);
-        found_each_time(look, || std::thread::sleep(LOOK_AGAIN)).into_iter().map(|(_, name)| name).collect()
+        let is_complete = Cell::new(true);
+        let look = || {
+            let look = processes::holding_open(&self.proc, self.beside, &numbers);
+            is_complete.set(is_complete.get() && look.is_complete);
+            look.found
+        };
+        let programs = found_each_time(look, || std::thread::sleep(LOOK_AGAIN));
+        let programs = programs.into_iter().map(|process| process.name).collect();
+        Openers { programs, is_complete: is_complete.get() }
     }
 
     /// The same error, and who is in the way.
@@ -358,7 +366,7 @@ impl Platform for Linux {
         Ok(None)
     }
 
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError> {
         Ok(self.openers_of(&self.stack()?, drive))
     }
 
@@ -400,7 +408,7 @@ impl Linux {
         self.is_still_there(drive)?;
         by.may_write(drive)?;
         let stack = self.stack()?;
-        let mut held_by = self.openers_of(&stack, drive);
+        let mut held_by = self.openers_of(&stack, drive).programs;
         held_by.retain(|program| !cleared.opened_by().contains(program));
         if !held_by.is_empty() {
             return Err(PlatformError::Held { tag: drive.tag.clone(), path: drive.path.clone(), by: held_by });

@@ -20,7 +20,9 @@ use crate::bytes::Part;
 use crate::devices::{
     After, Claimed, DriveFault, DriveIo, DriveWrite, Located, Opening, Platform, PlatformError, mount_point,
 };
-use crate::drive::{Bus, Drive, Holds, Link, Partition, Saying, Surface, Tag, Use, Volume, is_reader, share_uses};
+use crate::drive::{
+    Bus, Drive, Holds, Link, Openers, Partition, Saying, Surface, Tag, Use, Volume, is_reader, share_uses,
+};
 use crate::guard::Cleared;
 use crate::machine::ImageFile;
 use crate::text::Shown;
@@ -184,8 +186,8 @@ impl Platform for Tray {
         Ok(deepest.map(|drive| drive.path.clone()).into_iter().collect())
     }
 
-    fn openers(&self, drive: &Drive) -> Result<Vec<String>, PlatformError> {
-        Ok(self.spec_of(drive)?.opened_by.iter().cloned().collect())
+    fn openers(&self, drive: &Drive) -> Result<Openers, PlatformError> {
+        Ok(Openers { programs: self.spec_of(drive)?.opened_by.iter().cloned().collect(), is_complete: true })
     }
 
     fn may_claim(&self, drive: &Drive) -> Result<Opening, PlatformError> {
