@@ -169,6 +169,17 @@ fn a_volume_in_use_is_refused_with_the_name_of_who_uses_it_and_records_belong_to
     }
 }
 
+/// Options of what is mounted there.
+fn mount_options(place: &str) -> Option<String> {
+    let mounts = fs::read_to_string("/proc/self/mounts").unwrap();
+    let fields = mounts.lines().map(|line| line.split(' ').collect::<Vec<_>>());
+    fields.into_iter().find(|fields| fields[1] == place).map(|fields| fields[3].to_owned())
+}
+
+fn is_mounted(place: &str) -> bool {
+    mount_options(place).is_some()
+}
+
 /// Unmounts what a test mounted, however it ends.
 struct Mounted(&'static str);
 
@@ -198,7 +209,7 @@ fn what_uses_a_volume_is_named_where_no_process_is_in_the_way() {
     let device = Loop::over(&backing);
     let write = format!("write rescue.iso --to {} --unattended --accept virtual-drive", tag_of(&bench, &device.0));
     let place = "/media/pyrotyp-test-layers";
-    let volume = Mounted::at(place, &[&device.0]);
+    let volume = Mounted::at(place, &["-o", "nosuid,nodev", &device.0]);
     let mut told = Vec::new();
 
     // A file on it is a drive of its own.
@@ -216,6 +227,9 @@ fn what_uses_a_volume_is_named_where_no_process_is_in_the_way() {
     let words = ["-i", "-t", "overlay", "overlay", "-o", "lowerdir=upper:lower", merged];
     assert!(Command::new("mount").args(words).current_dir(place).status().unwrap().success());
     told.push((bench.pyrotyp(&write), format!("perhaps the overlay at {merged}")));
+    // It had to be unmounted to find that out, and is mounted again as it was.
+    let options = mount_options(place);
+    assert!(options.as_deref().is_some_and(|options| options.contains("nosuid,nodev")), "{options:?}");
     drop(Mounted(merged));
     drop(volume);
 
@@ -229,7 +243,7 @@ fn what_uses_a_volume_is_named_where_no_process_is_in_the_way() {
     other.kill().unwrap();
     other.wait().unwrap();
 
-    // Mounted twice by the desktop, and one of them busy: what was unmounted until then is said, and the cause once.
+    // Mounted twice by the desktop, and one of them busy: both stay, and the cause is told once.
     let (busy, idle) = ("/media/pyrotyp-test-busy", "/media/pyrotyp-test-idle");
     let mounted = [busy, idle].map(|place| Mounted::at(place, &[&device.0]));
     let mut sleep = Command::new("sleep").arg("60").current_dir(busy).spawn().unwrap();
@@ -237,7 +251,18 @@ fn what_uses_a_volume_is_named_where_no_process_is_in_the_way() {
     sleep.kill().unwrap();
     sleep.wait().unwrap();
     assert_eq!(after.matches("and can't be unmounted").count(), 1, "{after}");
-    told.push((after, format!("until then, {idle} was unmounted")));
+    assert!(!after.contains("until then") && is_mounted(busy) && is_mounted(idle), "{after}");
+    told.push((after, format!("sleep (process {})", sleep.id())));
+    drop(mounted);
+
+    // Frozen: it could not be unmounted, nor mounted again.
+    let frozen = "/media/pyrotyp-test-frozen";
+    let mounted = Mounted::at(frozen, &[&device.0]);
+    let fsfreeze = |how: &str| Command::new("fsfreeze").args([how, frozen]).status().unwrap().success();
+    assert!(fsfreeze("--freeze"));
+    let after = bench.pyrotyp(&write);
+    assert!(fsfreeze("--unfreeze") && is_mounted(frozen), "{after}");
+    told.push((after, "it is frozen".to_owned()));
     drop(mounted);
 
     for (told, expected) in told {

@@ -174,6 +174,12 @@ impl DiskService {
         self.ask(&self.patient, &self.block(path)?, call, &no_options()).map(drop)
     }
 
+    /// Mounts the device's volume where the service mounts volumes.
+    pub(super) fn mount(&self, path: &str) -> Result<(), NotServed> {
+        let call = ("org.freedesktop.UDisks2.Filesystem", "Mount");
+        self.ask(&self.patient, &self.block(path)?, call, &no_options()).map(drop)
+    }
+
     /// Has the kernel read the device's partition table again; nobody is asked for that.
     pub(super) fn rescan(&self, path: &str) -> Result<(), NotServed> {
         let call = ("org.freedesktop.UDisks2.Block", "Rescan");

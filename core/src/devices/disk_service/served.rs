@@ -90,6 +90,17 @@ impl Claiming for Asked {
         })
     }
 
+    fn may_unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError> {
+        OwnRights.may_unmount(drive, volume)
+    }
+
+    fn mount_again(&self, volume: &Removable) -> io::Result<()> {
+        OwnRights.mount_again(volume).or_else(|_| {
+            let mounted = self.asking(|service| service.mount(&volume.device.to_string_lossy()));
+            mounted.map_err(io::Error::other)
+        })
+    }
+
     fn open_alone(&self, drive: &Drive) -> Result<BlockDevice, PlatformError> {
         or_else(OwnRights.open_alone(drive), || {
             self.opened(drive, WRITE, OpenedFor::WritingAlone).and_then(|device| device.locked(drive))

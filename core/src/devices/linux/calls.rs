@@ -16,6 +16,9 @@ use rustix::process::{Signal, set_parent_process_death_signal};
 
 /// Read the partition table again: `BLKRRPART`, linux/fs.h.
 const READ_TABLE: Opcode = opcode::none(0x12, 95);
+/// Freeze a file system, and thaw it: `FIFREEZE`, `FITHAW`, linux/fs.h.
+const FREEZE: Opcode = opcode::read_write::<i32>(b'X', 119);
+const THAW: Opcode = opcode::read_write::<i32>(b'X', 120);
 /// Number that grows with each medium: `BLKGETDISKSEQ`, linux/fs.h.
 const DISK_SEQUENCE: Opcode = opcode::read::<u64>(0x12, 128);
 /// Stop the unit and eject its medium: `CDROMEJECT`, linux/cdrom.h, which disks understand as well.
@@ -33,6 +36,20 @@ pub(super) fn read_table(disk: impl AsFd) -> io::Result<()> {
 pub(super) fn disk_sequence(disk: impl AsFd) -> io::Result<u64> {
     // SAFETY: BLKGETDISKSEQ writes one u64 where it is told to, which is what `Getter` provides.
     Ok(unsafe { ioctl(disk, Getter::<DISK_SEQUENCE, u64>::new()) }?)
+}
+
+/// Whether the file system that holds this file is frozen: nothing can be unmounted then. One that is not is frozen for a moment.
+pub(super) fn is_frozen(file: impl AsFd) -> bool {
+    // SAFETY: FIFREEZE and FITHAW read no argument and touch no memory of this process.
+    match unsafe { ioctl(&file, NoArg::<FREEZE>::new()) } {
+        Ok(()) => {
+            // SAFETY: as above.
+            let _ = unsafe { ioctl(&file, NoArg::<THAW>::new()) };
+            false
+        }
+        // Others can't be frozen, or this account may not ask.
+        Err(error) => error == rustix::io::Errno::BUSY,
+    }
 }
 
 /// Whether two threads share their table of open files; false where the system does not tell.

@@ -1,15 +1,16 @@
 //! A block device that is open: for reading past the page cache, or for this process alone.
 
+use std::ffi::CString;
 use std::fs::File;
 use std::io;
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsRawFd, OwnedFd};
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use rustix::fs::{FlockOperation, Mode, OFlags, SeekFrom, flock, open, seek};
+use rustix::fs::{CWD, FlockOperation, Mode, OFlags, ResolveFlags, SeekFrom, flock, open, openat2, seek};
 use rustix::io::Errno;
-use rustix::mount::UnmountFlags;
+use rustix::mount::{MountFlags, UnmountFlags};
 
 use crate::devices::linux::stack::Removable;
 use crate::devices::linux::{calls, stack};
@@ -50,8 +51,14 @@ pub(in crate::devices) trait Claiming {
     /// Whether the drive may be opened for writing at all; nothing is kept open, and nobody is asked.
     fn may_write(&self, drive: &Drive) -> Result<(), PlatformError>;
 
+    /// Whether one volume of a drive can be unmounted, as far as that can be told before.
+    fn may_unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError>;
+
     /// Unmounts one volume of a drive.
     fn unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError>;
+
+    /// Mounts a volume again that [`Claiming::unmount`] unmounted.
+    fn mount_again(&self, volume: &Removable) -> io::Result<()>;
 
     /// Opens a drive for writing by this process alone.
     fn open_alone(&self, drive: &Drive) -> Result<BlockDevice, PlatformError>;
@@ -65,6 +72,18 @@ impl Claiming for OwnRights {
         BlockDevice::with(drive, OFlags::RDWR).map(drop).map_err(|error| opening(drive, WRITE, error))
     }
 
+    fn may_unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError> {
+        let folder = open(&volume.at, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
+        if folder.is_ok_and(calls::is_frozen) {
+            return Err(not_unmounted(drive, volume, io::Error::other("it is frozen (fsfreeze)")));
+        }
+        // umount(2): the first such call unmounts nothing, and tells whether the volume is in use.
+        match rustix::mount::unmount(&volume.at, UnmountFlags::EXPIRE) {
+            Err(error @ Errno::BUSY) => Err(not_unmounted(drive, volume, error.into())),
+            _ => Ok(()),
+        }
+    }
+
     fn unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError> {
         rustix::mount::unmount(&volume.at, UnmountFlags::empty()).map_err(|error| match error {
             Errno::ACCESS | Errno::PERM => opening(drive, "unmount", error.into()),
@@ -72,11 +91,42 @@ impl Claiming for OwnRights {
         })
     }
 
+    fn mount_again(&self, volume: &Removable) -> io::Result<()> {
+        let Removable { device, at, filesystem, mount_options, options } = volume;
+        // The device manager may have taken the folder away.
+        let _ = std::fs::create_dir(at);
+        let (how, resolve) = (OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, ResolveFlags::NO_SYMLINKS);
+        let folder = openat2(CWD, at, how, Mode::empty(), resolve)?;
+        let place = format!("/proc/self/fd/{}", folder.as_raw_fd());
+        let options = options.to_string_lossy();
+        let all = || mount_options.split(',').chain(options.split(','));
+        let flags = all().filter_map(mount_flag).fold(MountFlags::empty(), MountFlags::union);
+        let data: Vec<&str> = options.split(',').filter(|one| *one != "rw" && mount_flag(one).is_none()).collect();
+        let data = CString::new(data.join(","))?;
+        Ok(rustix::mount::mount(device, &*place, filesystem, flags, &*data)?)
+    }
+
     fn open_alone(&self, drive: &Drive) -> Result<BlockDevice, PlatformError> {
         // On a block device EXCL keeps out mounts and others that ask for the same.
         let device = BlockDevice::with(drive, OFlags::RDWR | OFlags::EXCL);
         device.map_err(|error| opening(drive, WRITE, error))?.locked(drive)
     }
+}
+
+/// mount(2) and mount(8): the flag that an option stands for.
+fn mount_flag(option: &str) -> Option<MountFlags> {
+    Some(match option {
+        "ro" => MountFlags::RDONLY,
+        "nosuid" => MountFlags::NOSUID,
+        "nodev" => MountFlags::NODEV,
+        "noexec" => MountFlags::NOEXEC,
+        "sync" => MountFlags::SYNCHRONOUS,
+        "dirsync" => MountFlags::DIRSYNC,
+        "noatime" => MountFlags::NOATIME,
+        "nodiratime" => MountFlags::NODIRATIME,
+        "relatime" => MountFlags::RELATIME,
+        _ => return None,
+    })
 }
 
 /// What a claim is for, as errors have it.

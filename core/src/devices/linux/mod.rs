@@ -415,9 +415,13 @@ impl Linux {
         }
         let mut unmounted = Vec::new();
         let claimed = self.claim_unmounted(drive, &stack, by, &mut unmounted);
-        claimed.map_err(|error| match unmounted.is_empty() {
-            true => error,
-            false => PlatformError::AfterUnmount { at: unmounted, came_to: Box::new(error) },
+        claimed.map_err(|error| {
+            // What is there now may be another drive.
+            let is_still_there = self.is_still_there(drive).is_ok();
+            let stays_unmounted = |volume: &&Removable| !is_still_there || by.mount_again(volume).is_err();
+            let left = unmounted.iter().rev().filter(stays_unmounted);
+            let at: Vec<_> = left.map(|volume| volume.at.to_string_lossy().into_owned()).collect();
+            if at.is_empty() { error } else { PlatformError::AfterUnmount { at, came_to: Box::new(error) } }
         })
     }
 
@@ -439,17 +443,23 @@ impl Linux {
         drive: &Drive,
         stack: &Stack,
         by: &dyn Claiming,
-        unmounted: &mut Vec<String>,
+        unmounted: &mut Vec<Removable>,
     ) -> Result<BlockDevice, PlatformError> {
         let volumes = stack.removable_mounts_of(&drive.path, &self.dev);
         if let Some(covered) = volumes.iter().find(|volume| stack.is_covered(volume)) {
             let source = io::Error::other("another volume is mounted over it");
             return Err(not_unmounted(drive, covered, source));
         }
-        for volume in volumes {
-            let done = by.unmount(drive, &volume);
-            done.map_err(|error| self.with_users(error, stack, |path| path.starts_with(&volume.at)))?;
-            unmounted.push(volume.at.to_string_lossy().into_owned());
+        let with_users = |error, volume: &Removable| self.with_users(error, stack, |path| path.starts_with(&volume.at));
+        // What another one is mounted in is free once that is unmounted.
+        let holds_another =
+            |volume: &&Removable| volumes.iter().any(|other| other.at != volume.at && other.at.starts_with(&volume.at));
+        for volume in volumes.iter().filter(|volume| !holds_another(volume)) {
+            by.may_unmount(drive, volume).map_err(|error| with_users(error, volume))?;
+        }
+        for volume in &volumes {
+            by.unmount(drive, volume).map_err(|error| with_users(error, volume))?;
+            unmounted.push(volume.clone());
         }
         let name = Path::new(&drive.path).file_name().and_then(|name| name.to_str()).unwrap_or_default();
         let is_of_drive = |path: &Path| stack.is_node_of(path, name);

@@ -31,6 +31,7 @@ pub(super) struct Mount {
     pub at: PathBuf,
     pub filesystem: String,
     source: PathBuf,
+    mount_options: String,
     options: OsString,
     /// Groups of mounts that come and go together with this one.
     peers: BTreeSet<String>,
@@ -44,6 +45,10 @@ pub(in crate::devices) struct Removable {
     /// What it lies on, as whoever mounted it says.
     pub device: PathBuf,
     pub at: PathBuf,
+    pub filesystem: String,
+    /// Options of this mount, such as `rw,nosuid`, and of the file system.
+    pub mount_options: String,
+    pub options: OsString,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -348,7 +353,14 @@ impl Stack {
         let Some(name) = Path::new(path).strip_prefix(dev).ok().and_then(Path::to_str) else { return Vec::new() };
         let on_disk = self.own_mounts().filter(|mount| self.disks_under_mount(mount).contains(name));
         let removable = on_disk.filter(|mount| matches!(use_of(mount, 1), Use::Removable { .. }));
-        removable.rev().map(|mount| Removable { device: mount.source.clone(), at: mount.at.clone() }).collect()
+        let volume = |mount: &Mount| Removable {
+            device: mount.source.clone(),
+            at: mount.at.clone(),
+            filesystem: mount.filesystem.clone(),
+            mount_options: mount.mount_options.clone(),
+            options: mount.options.clone(),
+        };
+        removable.rev().map(volume).collect()
     }
 
     /// Overlays that may hold any volume, in words: a layer that is named from where the overlay was made can't be found.
@@ -613,6 +625,7 @@ fn mount(line: &[u8]) -> Option<Mount> {
         at: unescape(fields.get(4)?),
         filesystem: text(filesystem?),
         source: unescape(source?),
+        mount_options: text(fields.get(5)?),
         options: OsString::from_vec(fields.get(dash.saturating_add(3)..).unwrap_or_default().join(&b' ')),
         peers: fields.get(6..dash)?.iter().filter_map(peer).collect(),
         elsewhere: None,
