@@ -3,6 +3,7 @@
 use std::fs::{self, File};
 use std::io::Read;
 use std::os::unix::fs::PermissionsExt;
+use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::thread::sleep;
@@ -99,6 +100,40 @@ fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
     assert_eq!(keyholder.wait().unwrap().code(), Some(0));
     let unknown = bench.tell(&bench.command("drives").env("SUDO_UID", "4040404").output().unwrap());
     assert!(unknown.starts_with("exit 5") && unknown.contains("but there is no such user"), "{unknown}");
+}
+
+/// Tries again and again to look into every process that is root's or its own, and counts how often this program lets it in.
+const SPY: &str = "
+import os, sys, time
+got = 0
+until = time.monotonic() + 60
+while time.monotonic() < until and not os.path.exists(sys.argv[1]):
+    for process in filter(str.isdigit, os.listdir('/proc')):
+        try:
+            if process != str(os.getpid()) and os.stat(f'/proc/{process}').st_uid in (0, os.getuid()):
+                got += os.readlink(f'/proc/{process}/exe').endswith('/pyrotyp')
+        except OSError:
+            pass
+print(got)
+";
+
+#[test]
+#[ignore = "needs root, to give it up"]
+fn at_no_moment_another_process_of_the_person_gets_into_the_side_without_rights() {
+    let bench = Bench::new();
+    let mut spy = Command::new("python3");
+    // What it waits for to end may be seen by anybody.
+    fs::set_permissions(bench.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+    spy.args(["-c", SPY]).arg(bench.path("over")).uid(65534).gid(65534).stdout(Stdio::piped());
+    let spies: Vec<Child> = (0..2).map(|_| spy.spawn().unwrap()).collect();
+    for _ in 0..40 {
+        assert!(as_person(&mut bench.command("settings")).output().unwrap().status.success());
+    }
+    fs::write(bench.path("over"), b"").unwrap();
+    for spy in spies {
+        let told = spy.wait_with_output().unwrap();
+        assert_eq!(String::from_utf8(told.stdout).unwrap(), "0\n");
+    }
 }
 
 #[test]

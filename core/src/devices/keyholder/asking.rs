@@ -179,7 +179,9 @@ impl Drop for Kept {
 }
 
 impl Lender for Kept {
-    fn take_back(mut self, _device: BlockDevice, after: After) -> Result<(), PlatformError> {
+    fn take_back(mut self, device: BlockDevice, after: After) -> Result<(), PlatformError> {
+        // The keyholder ends a side that keeps it.
+        drop(device);
         self.give_back(Some(after))
     }
 }

@@ -114,7 +114,7 @@ fn lay_down_rights() -> Result<(), DivisionError> {
     set_no_new_privs(true).map_err(io::Error::from)?;
     match &person {
         Some(person) => {
-            this_machine::forbid_capabilities();
+            this_machine::forbid_capabilities()?;
             person.become_this()?;
         }
         None if this_machine::is_root() => this_machine::keep_files_alone()?,
@@ -150,6 +150,8 @@ fn keep_for(person: Option<&Person>, system_drives: SystemDrives) -> io::Result<
     let mut child = begin(person, theirs)?;
     let keyholder = Keyholder::new(Linux::reading_nothing(child.id()), system_drives);
     serve(keyholder, &ours, &told, &child)?;
+    // It has ended, or does what it never does: then it is ended. What has ended keeps its status.
+    let _ = child.kill();
     // Without an end of the line left here, a side that still asks is told that nobody answers.
     drop(ours);
     loop {

@@ -26,6 +26,9 @@ pub enum SystemDrives {
     Readable,
 }
 
+/// How long the other side has for closing the handle of a drive that it gives back.
+const CLOSED_WITHIN: Duration = Duration::from_secs(2);
+
 /// Whoever keeps the rights, and what is claimed by them.
 pub struct Keyholder {
     linux: Linux,
@@ -53,9 +56,16 @@ impl Keyholder {
         line::say(line, &words, file.as_ref().map(AsFd::as_fd)).is_ok()
     }
 
-    /// The answer to what was said, and the open drive that comes with it; `None` where that is no question.
+    /// The answer to what was said, and the open drive that comes with it; `None` where that is no question, or the other side keeps
+    /// the handle of a drive that it gives back.
     pub fn reply(&mut self, said: &[u8]) -> Option<(Vec<u8>, Option<OwnedFd>)> {
-        let (answer, file) = self.answer(Question::of(said)?);
+        let question = Question::of(said)?;
+        if let Question::Release(number, _) = question
+            && self.is_still_written(number)
+        {
+            return None;
+        }
+        let (answer, file) = self.answer(question);
         let words = serde_json::to_vec(&answer).ok().filter(|words| words.len() <= ANSWER_BYTES_MOST)?;
         Some((words, file))
     }
@@ -84,6 +94,19 @@ impl Keyholder {
                 Err(error) => refused(&error),
             },
         }
+    }
+
+    /// Whether the other side keeps the handle of a drive that was claimed by this number. A descriptor can't be taken back from it.
+    fn is_still_written(&self, number: u32) -> bool {
+        let asked = Instant::now();
+        let Some(device) = self.claims.get(&number) else { return false };
+        while self.linux.is_still_written(device) {
+            if asked.elapsed() >= CLOSED_WITHIN {
+                return true;
+            }
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        false
     }
 
     fn look(&mut self) -> Result<Vec<Drive>, PlatformError> {

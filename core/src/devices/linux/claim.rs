@@ -155,9 +155,9 @@ impl BlockDevice {
         }
     }
 
-    /// Whether this is the device with the number `major:minor`.
-    pub(super) fn has_number(&self, number: &str) -> bool {
-        self.file.metadata().is_ok_and(|found| stack::number_of(found.rdev()) == number)
+    /// The device's number, `major:minor`.
+    pub(super) fn number(&self) -> io::Result<String> {
+        Ok(stack::number_of(self.file.metadata()?.rdev()))
     }
 
     /// Opens a drive for reading through the system's caches.

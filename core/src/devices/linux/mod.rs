@@ -257,6 +257,13 @@ impl Linux {
         Openers { programs, is_complete: is_complete.get() }
     }
 
+    /// Whether the process beside this one still has this device open for writing.
+    pub(super) fn is_still_written(&self, device: &BlockDevice) -> bool {
+        let number = device.number().map(|number| vec![number]).unwrap_or_default();
+        let is_it = |file: &Path| processes::is_device(file, &number);
+        self.beside.is_some_and(|beside| processes::has_open_for_writing(&self.proc, beside, is_it))
+    }
+
     /// The same error, and who is in the way.
     fn with_users(&self, error: PlatformError, stack: &Stack, is_there: impl Fn(&Path) -> bool) -> PlatformError {
         let users = || {
@@ -473,7 +480,9 @@ impl Linux {
         let name = Path::new(&drive.path).file_name().unwrap_or_default();
         let number = sysfs::text(&self.sys.join("block").join(name).join("dev"));
         self.is_still_there(drive)?;
-        if device.is_generation(drive.generation) && number.is_some_and(|number| device.has_number(&number)) {
+        if device.is_generation(drive.generation)
+            && number.is_some_and(|number| device.number().is_ok_and(|found| found == number))
+        {
             Ok(())
         } else {
             Err(PlatformError::Gone { tag: drive.tag.clone() })

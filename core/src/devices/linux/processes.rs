@@ -169,15 +169,18 @@ pub(super) fn holding_open(proc: &Path, beside: Option<u32>, numbers: &[String])
     started.map_or_else(|_| unseen(), |_| receiver.recv_timeout(MAX_LOOK).unwrap_or_else(|_| unseen()))
 }
 
+/// Whether a file is a block device with one of these numbers, `major:minor`.
+pub(super) fn is_device(file: &Path, numbers: &[String]) -> bool {
+    // Nothing is asked of servers that may not answer.
+    let found = statx(CWD, file, AtFlags::STATX_DONT_SYNC, StatxFlags::TYPE);
+    found.is_ok_and(|found| {
+        let number = format!("{}:{}", found.stx_rdev_major, found.stx_rdev_minor);
+        FileType::from_raw_mode(found.stx_mode.into()) == FileType::BlockDevice && numbers.contains(&number)
+    })
+}
+
 fn look_at_all(proc: &Path, beside: Option<u32>, numbers: &[String]) -> Look {
-    let is_device = |file: &Path| {
-        // Nothing is asked of servers that may not answer.
-        let found = statx(CWD, file, AtFlags::STATX_DONT_SYNC, StatxFlags::TYPE);
-        found.is_ok_and(|found| {
-            let number = format!("{}:{}", found.stx_rdev_major, found.stx_rdev_minor);
-            FileType::from_raw_mode(found.stx_mode.into()) == FileType::BlockDevice && numbers.contains(&number)
-        })
-    };
+    let is_device = |file: &Path| is_device(file, numbers);
     let looking = Looking::new();
     // Where processes of other accounts are hidden, the first one is.
     if fs::symlink_metadata(proc.join("1")).is_err() {
@@ -189,6 +192,21 @@ fn look_at_all(proc: &Path, beside: Option<u32>, numbers: &[String]) -> Look {
     let them = others(proc, beside).filter(|(number, folder)| holds(*number, folder));
     let found = them.take(NAMED_MOST).map(|(number, folder)| process(number, &folder)).collect();
     Look { found, is_complete: looking.is_complete.get() }
+}
+
+/// Whether a process has a file open for writing to which `is_searched` applies; also where that can't be told.
+pub(super) fn has_open_for_writing(proc: &Path, number: u32, is_searched: impl Fn(&Path) -> bool) -> bool {
+    let folder = proc.join(number.to_string());
+    let looking = Looking::new();
+    // proc_pid_fdinfo(5): the flags of open(2), octal; O_RDONLY is 0.
+    let is_written = |file: &Path| {
+        let info = file.file_name().zip(file.parent().and_then(Path::parent));
+        let info = info.and_then(|(name, table)| fs::read_to_string(table.join("fdinfo").join(name)).ok());
+        let flags = info.as_deref().and_then(|info| info.lines().find_map(|line| line.strip_prefix("flags:")));
+        flags.and_then(|flags| u32::from_str_radix(flags.trim(), 8).ok()).is_none_or(|flags| flags & 3 != 0)
+    };
+    looking.open_files(number, &folder).any(|file| is_searched(&file) && is_written(&file))
+        || !looking.is_complete.get()
 }
 
 /// The mounts of every other set of mounts than this process's own, with a process that sees it.
@@ -210,6 +228,20 @@ pub(super) fn other_mounts(proc: &Path) -> Vec<(String, Vec<u8>)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn only_a_file_that_is_open_for_writing_counts_as_one() {
+        let path = tempfile::NamedTempFile::new().unwrap().into_temp_path();
+        let is_it = |file: &Path| fs::read_link(file).is_ok_and(|target| target == *path);
+        let is_open = || has_open_for_writing(Path::new("/proc"), std::process::id(), is_it);
+        assert!(!is_open());
+        let _read = File::open(&path).unwrap();
+        assert!(!is_open());
+        let _written = File::options().append(true).open(&path).unwrap();
+        assert!(is_open());
+        // Of a process that is not there, nothing is known to be closed.
+        assert!(!has_open_for_writing(Path::new("/proc"), u32::MAX, |_| true));
+    }
 
     #[test]
     fn mappings_of_files_are_read_from_their_lines() {
