@@ -16,6 +16,9 @@ mod show;
 mod slip;
 mod writing;
 
+use std::any::Any;
+use std::io::ErrorKind;
+use std::panic::AssertUnwindSafe;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
@@ -61,9 +64,26 @@ fn main() -> ExitCode {
         Err(failure) => return ExitCode::from(failed(&failure, asked.common.output_for()) as u8),
     }
     let begun = Instant::now();
-    let exit = begin(&asked).unwrap_or_else(|failure| failed(&failure, asked.common.output_for()));
+    std::panic::set_hook(Box::new(|panic| out::warn(&format!("pyrotyp: a part of this program failed: {panic}\n"))));
+    let ended = std::panic::catch_unwind(AssertUnwindSafe(|| begin(&asked)));
+    let ended = ended.unwrap_or_else(|panic| Err(broken(&*panic)));
+    let exit = ended.unwrap_or_else(|failure| failed(&failure, asked.common.output_for()));
     ring(&asked.common, begun.elapsed());
     ExitCode::from(exit as u8)
+}
+
+/// What is to be done where the system gives no more threads.
+const MORE_THREADS: &str =
+    "end other programs or raise the limit of processes (ulimit -u), then run the same command again";
+
+/// The failure that a panic is.
+fn broken(panic: &dyn Any) -> Failure {
+    let text = panic.downcast_ref::<String>().map_or("", |text| text);
+    if text.contains("failed to spawn thread") {
+        return Failure::new(Exit::Unexpected, "this system starts no more threads", MORE_THREADS);
+    }
+    let next = "run the same command again; if it fails again, report the lines above";
+    Failure::new(Exit::Unexpected, "a part of this program failed", next)
 }
 
 /// What comes before any command, and the command.
@@ -90,7 +110,8 @@ fn begin(asked: &Asked) -> Result<Exit, Failure> {
     }
     let cancel = Cancel::new();
     machine::stop_when_told(&cancel, Exit::Stopped as i32, live::job_screen::taking_back()).map_err(|error| {
-        Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), "run it again")
+        let next = if error.kind() == ErrorKind::WouldBlock { MORE_THREADS } else { "run it again" };
+        Failure::new(Exit::Unexpected, format!("can't listen for Ctrl-C: {}", plain(&error)), next)
     })?;
     Ok(run(asked, &cancel))
 }

@@ -9,7 +9,7 @@ use std::process::{Child, Command, Stdio};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-use super::bench::Bench;
+use super::bench::{Bench, DESKTOP, tag_of};
 use super::loop_device::Loop;
 
 /// `nobody`, whom every system knows.
@@ -100,6 +100,30 @@ fn what_parses_has_no_rights_and_each_side_ends_with_the_other() {
     assert_eq!(keyholder.wait().unwrap().code(), Some(0));
     let unknown = bench.tell(&bench.command("drives").env("SUDO_UID", "4040404").output().unwrap());
     assert!(unknown.starts_with("exit 5") && unknown.contains("but there is no such user"), "{unknown}");
+}
+
+#[test]
+#[ignore = "needs root, to be another account"]
+fn without_threads_or_files_that_grow_every_command_ends_with_an_error() {
+    let bench = Bench::new().stick("a", "").file("desktop.iso", &DESKTOP);
+    let tag = tag_of(&bench, "a");
+    let program = bench.path("pyrotyp");
+    fs::copy(bench.command("").get_program(), &program).unwrap();
+    assert!(Command::new("chown").args(["-R", "61000"]).arg(bench.path("")).status().unwrap().success());
+    let commands = ["drives", "check desktop.iso", &format!("write desktop.iso --to {tag} --unattended --state notes")];
+    // Files of this many blocks, then processes of this account.
+    for limits in ["ulimit -f 0", "ulimit -u 1", "ulimit -u 2", "ulimit -u 3", "ulimit -u 5"] {
+        for words in commands {
+            let script = format!("{limits}; exec ./pyrotyp {words} --tray tray");
+            let mut limited = Command::new("setpriv");
+            limited.args(["--reuid", "61000", "--regid", "61000", "--clear-groups", "bash", "-c", &script]);
+            let told = bench.tell(&limited.current_dir(bench.path("")).env("HOME", bench.path("")).output().unwrap());
+            let is_error =
+                ["exit 1\n", "exit 6\n"].iter().any(|exit| told.starts_with(exit)) && told.contains("next: ");
+            assert!(is_error || told.starts_with("exit 0"), "{limits}: {words}: {told}");
+            assert!(!(words.starts_with("write") && told.starts_with("exit 0")), "{limits}: {told}");
+        }
+    }
 }
 
 /// Tries again and again to look into every process that is root's or its own, and counts how often this program lets it in.

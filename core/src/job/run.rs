@@ -45,7 +45,14 @@ pub fn run(
         std::thread::scope(|scope| {
             let shared = &shared;
             let workers = targets.into_iter().zip(&heartbeats).enumerate().map(|(number, (target, heartbeat))| {
-                scope.spawn(move || DriveWorker::new(shared, heartbeat, number).run(platform, target))
+                let work = move || DriveWorker::new(shared, heartbeat, number).run(platform, target);
+                let started = std::thread::Builder::new().name(format!("drive {number}")).spawn_scoped(scope, work);
+                if started.is_err() {
+                    // The others wait for each drive.
+                    shared.rendezvous.arrive(None);
+                    shared.block_queue.close(number);
+                }
+                started.ok()
             });
             let workers: Vec<_> = workers.collect();
             // This thread is the image's reader.
@@ -55,8 +62,9 @@ pub fn run(
                 shared.verdict.tell(verdict.unwrap_or(Err(ImageFault::Reader)));
                 shared.block_queue.end();
             }
-            let outcomes = workers.into_iter().map(|worker| worker.join());
-            outcomes.map(|ended| ended.unwrap_or_else(|_| Outcome::of_fault(ImageFault::Reader))).collect()
+            let died = || Outcome::of_fault(ImageFault::Reader);
+            let outcomes = workers.into_iter().map(|worker| worker.and_then(|worker| worker.join().ok()));
+            outcomes.map(|ended| ended.unwrap_or_else(died)).collect()
         })
     });
     for (number, outcome) in outcomes.iter_mut().enumerate() {

@@ -108,7 +108,8 @@ fn lost(places: &NamedPlaces) -> io::Result<Option<PathBuf>> {
     let tried = named.filter(|path| can_be_opened(path) && (path.is_dir() || folders.insert(path.parent())));
     let tried: Vec<PathBuf> = tried.cloned().collect();
     let probe = || restricted(places).map(|_| tried.into_iter().find(|path| !can_be_opened(path)));
-    let probed = std::thread::scope(|scope| scope.spawn(probe).join());
+    let thread = std::thread::Builder::new().name("fence".to_owned());
+    let probed = std::thread::scope(|scope| thread.spawn_scoped(scope, probe).map(|probing| probing.join()))?;
     probed.map_err(|_| io::Error::other("a thread broke off"))?.map_err(io::Error::other)
 }
 

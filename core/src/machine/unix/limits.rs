@@ -5,6 +5,7 @@
 use std::io;
 
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
+use nix::sys::signal::{SIGXFSZ, SigSet};
 
 use crate::machine::Workload;
 
@@ -18,6 +19,10 @@ const LOOKING_MOST: u64 = 3600;
 /// # Errors
 /// When the system does not let it be.
 pub fn limit(workload: Workload) -> io::Result<()> {
+    // A file that grows past its limit is an error of that write, and does not end this process: setrlimit(2).
+    let mut too_large = SigSet::empty();
+    too_large.add(SIGXFSZ);
+    too_large.thread_block()?;
     // What is in memory is nobody else's.
     lower(Resource::RLIMIT_CORE, 0)?;
     match workload {
