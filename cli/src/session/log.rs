@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Mutex;
 
+use pyrotyp_core::fetch::public_address;
 use pyrotyp_core::machine;
 use pyrotyp_core::text::Shown;
 use tracing::Level;
@@ -18,6 +19,16 @@ pub(crate) fn begin(file: &Path, level: Level) -> Result<(), Failure> {
     let into = machine::begin_own(file).map_err(|error| fail(&plain(&error)))?;
     let log = tracing_subscriber::fmt().json().flatten_event(true).with_max_level(level).with_writer(Mutex::new(into));
     log.try_init().map_err(|error| fail(&error.to_string()))?;
-    tracing::info!(version = env!("CARGO_PKG_VERSION"), words = ?std::env::args_os().collect::<Vec<_>>(), "begun");
+    let words: Vec<String> = std::env::args_os().map(|word| public_word(&word.to_string_lossy())).collect();
+    tracing::info!(version = env!("CARGO_PKG_VERSION"), ?words, "begun");
     Ok(())
+}
+
+/// A word of the command line as it may be kept: an address without what may be a secret in it.
+fn public_word(word: &str) -> String {
+    match word.split_once('=') {
+        Some((option, value)) if option.starts_with("--") => format!("{option}={}", public_word(value)),
+        _ if word.contains("://") => public_address(word),
+        _ => word.to_owned(),
+    }
 }

@@ -302,6 +302,17 @@ fn a_list_beside_the_image_that_can_not_be_used_is_refused_or_said_and_nothing_i
         let told = bench.pyrotyp(&format!("check rescue.iso {words}"));
         assert!(told.starts_with("exit 4") && told.contains("this is no regular file"), "{words}: {told}");
     }
+    // What another command writes is read.
+    for pipe in ["--sums /dev/stdin", "--sums /dev/fd/0", "--sums /proc/self/fd/0"] {
+        let told = bench.fed(&format!("check rescue.iso {pipe}"), &std::fs::read(bench.path("right")).unwrap());
+        assert!(told.starts_with("exit 0") && told.contains("SHA-256  matches"), "{pipe}: {told}");
+    }
+    // A list that lies beside the image may be a link to where it was unpacked.
+    std::fs::create_dir(bench.path("unpacked")).unwrap();
+    std::fs::rename(bench.path("right"), bench.path("unpacked/list")).unwrap();
+    std::os::unix::fs::symlink("unpacked/list", bench.path("SHA256SUMS")).unwrap();
+    let told = bench.pyrotyp("check rescue.iso");
+    assert!(told.starts_with("exit 0") && told.contains("matches SHA256SUMS"), "{told}");
     let told = bench.pyrotyp("inspect pipe");
     assert!(told.starts_with("exit 3"), "{told}");
     let told = bench.pyrotyp("fetch larkspur --catalogue pipe");

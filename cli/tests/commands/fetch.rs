@@ -103,6 +103,46 @@ fn a_fetched_image_is_checked_with_what_lies_beside_it_and_put_on_the_shelf() {
 }
 
 #[test]
+fn a_password_in_an_address_is_neither_shown_nor_kept() {
+    let online = Online::new().with_list();
+    let online = Online { bench: online.bench.stick("a", ""), ..online };
+    let secret = |manner: &str| online.at(manner).replace("http://", "http://ann:PASSW0RD@") + "?token=T0KEN#SECTI0N";
+    let bench = &online.bench;
+    let a = tag_of(bench, "a");
+    let mut told = Vec::new();
+    let to_shelf = format!("fetch {} --state notes --wait 1 --log fetch.log -v", secret("steady"));
+    told.push(bench.pyrotyp(&to_shelf));
+    assert!(told[0].starts_with("exit 0"), "{told:?}");
+    told.push(bench.pyrotyp(&format!("{to_shelf} --json --catalogue={}", secret("steady"))));
+    for manner in ["gone", "wrong-9", "breaks-1"] {
+        told.push(
+            bench
+                .pyrotyp(&format!("fetch {} --into here --wait 1 --state notes --log {manner}.log -v", secret(manner))),
+        );
+    }
+    told.push(
+        bench.on_tray(&format!("fetch {} --straight-to {a} --unattended --state notes --wait 1", secret("steady"))),
+    );
+    for words in
+        ["shelf --json", "shelf", "ledger --json", "ledger show last", "ledger show last --json", "shelf verify"]
+    {
+        told.push(bench.pyrotyp(&format!("{words} --state notes")));
+    }
+    told.push(bench.pyrotyp("ledger report last --into page.html --state notes"));
+    let mut kept = vec![bench.path("notes"), bench.path("here"), bench.path("page.html")];
+    kept.extend(["fetch", "gone", "wrong-9", "breaks-1"].map(|log| bench.path(&format!("{log}.log"))));
+    for place in kept {
+        let secrets = ["PASSW0RD", "T0KEN", "SECTI0N"].map(|secret| ["-e", secret]).concat();
+        let found = Command::new("grep").args(["-raH"]).args(secrets).arg(&place).output().unwrap();
+        // Nothing was found, and all could be read.
+        assert_eq!(found.status.code(), Some(1), "{}", String::from_utf8_lossy(&found.stdout));
+    }
+    for told in told {
+        assert!(!["PASSW0RD", "T0KEN", "SECTI0N"].iter().any(|secret| told.contains(secret)), "{told}");
+    }
+}
+
+#[test]
 fn a_line_that_breaks_at_any_place_and_a_program_that_is_killed_cost_only_time() {
     let online = Online::new().with_list();
     for at in pyrotyp_sample::noise(40, 3).chunks(2).map(|pair| u64::from(pair[0]) << 14 | u64::from(pair[1]) << 6) {

@@ -6,6 +6,7 @@ use std::{fs, io};
 use url::Url;
 
 use crate::fetch::patience::Patience;
+use crate::fetch::public_address::public_address;
 use crate::fetch::web::Web;
 use crate::fetch::{Mirror, MirrorFault, Wanted};
 use crate::published::signature::{SIGNATURE_BYTES_MOST, SignatureFile};
@@ -77,7 +78,7 @@ fn beside_on(web: &Web, wanted: &Wanted, mirror: &Mirror, cancel: &Cancel) -> Re
     if let Some(bytes) = &wanted.signature {
         found.files.push((format!("{}.asc", wanted.name), bytes.clone()));
     }
-    let base = super::address::address(&mirror.address).map_err(|fault| (mirror.address.clone(), fault))?;
+    let base = super::address::address(&mirror.address).map_err(|fault| (public_address(&mirror.address), fault))?;
     let published = base.path_segments().and_then(|mut parts| parts.next_back()).unwrap_or_default().to_owned();
     let mut signed = vec![(published.clone(), wanted.name.clone())];
     for list in LISTS {
@@ -128,11 +129,11 @@ fn ask(
     loop {
         match web.file(address.as_str(), most, cancel) {
             Ok(found) => return Ok(found),
-            Err(fault) if fault.is_lasting() => return Err((address.to_string(), fault)),
+            Err(fault) if fault.is_lasting() => return Err((public_address(address.as_str()), fault)),
             Err(fault) => {
                 patience.failed();
                 if patience.in_a_row() >= TRIES {
-                    return Err((address.to_string(), fault));
+                    return Err((public_address(address.as_str()), fault));
                 }
                 cancel.pause(patience.pause());
             }

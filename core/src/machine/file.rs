@@ -51,6 +51,30 @@ pub fn read_regular(path: &Path, most: u64) -> io::Result<Vec<u8>> {
     read_all(open_regular(path)?, most)
 }
 
+/// All of a file that a person named, if it is no longer than `most` bytes: a regular one, or a pipe with which this process was started,
+/// such as `/dev/stdin`.
+///
+/// # Errors
+/// When it can't be read, is longer, or is something else.
+pub fn read_named(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    match open_regular(path) {
+        Err(error) if error.kind() == io::ErrorKind::InvalidInput && is_own_handle(path) => {
+            read_all(File::open(path)?, most)
+        }
+        file => read_all(file?, most),
+    }
+}
+
+/// Whether a path stands for a file that this process has open: proc_pid_fd(5).
+fn is_own_handle(path: &Path) -> bool {
+    let leads = fs::read_link(path).ok().filter(|leads| leads.is_absolute());
+    let own = format!("/proc/{}/fd", std::process::id());
+    let is_own = |path: &Path| {
+        path.parent().and_then(|folder| folder.canonicalize().ok()).is_some_and(|at| at == Path::new(&own))
+    };
+    is_own(path) || leads.is_some_and(|leads| is_own(&leads))
+}
+
 /// Opens one of the bench's own files, if it is a regular one; a link is none.
 ///
 /// # Errors

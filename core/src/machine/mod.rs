@@ -24,7 +24,7 @@ use unix as system;
 
 pub use file::{
     Existing, FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular,
-    own_files_in, put_file, read_own, read_regular, remove_own, stamps_in,
+    own_files_in, put_file, read_named, read_own, read_regular, remove_own, stamps_in,
 };
 pub use image_file::ImageFile;
 pub use person::{Person, PersonError};
