@@ -220,12 +220,12 @@ impl Stack {
             }
         }
         for (id, device) in &self.devices {
-            if device.is_of(name) || written.contains(id) {
+            if device.is_of(name) || self.overlap(&written, &BTreeSet::from([id.clone()])) {
                 device.holders.iter().for_each(|holder| add(Use::Held { by: self.words_for(holder) }));
             }
             if let Some(file) = &device.backing_file
                 && device.name != name
-                && (self.disks_under_path(file).contains(name) || self.is_beside(name, device))
+                && (written.contains(id) || self.is_under_path(name, &written, file))
             {
                 add(Use::Held { by: format!("{} ({})", device.name, file.shown()) });
             }
@@ -271,13 +271,6 @@ impl Stack {
             let shows = other.backing_file.as_deref().is_some_and(|other| self.file_identity(other) == file);
             shows && other.backing_range.start < range.end && range.start < other.backing_range.end
         })
-    }
-
-    /// Whether a loop device shows a part of the same file or device as the disk called `name`.
-    fn is_beside(&self, name: &str, other: &Device) -> bool {
-        let Some(own) = self.by_name(name).and_then(|id| self.devices.get(id)) else { return false };
-        let Some(file) = &own.backing_file else { return false };
-        self.loops_over(file, &own.backing_range).any(|(_, found)| found.name == other.name && found.name != own.name)
     }
 
     /// What tells a file from others whatever it is called: file system and number, or its path where it can't be asked.

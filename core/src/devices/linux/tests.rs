@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+
+use std::ops::Range;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
@@ -353,10 +355,10 @@ fn a_loop_device_is_in_use_with_whatever_shares_its_bytes() {
     machine.mount("loop0", "/media/boot", "ext4", "");
     insta::assert_snapshot!(machine.uses(), @r"
     sda: system /, removable /media/boot, held loop0 (/srv/boot.img), held loop1 (/dev/loop0), held loop2 (/srv/boot.img), held loop3 (/srv/boot.img), held loop4 (/srv/other.img), held loop5 (/dev/sda1)
-    loop0: removable /media/boot, held loop1 (/dev/loop0), held loop2 (/srv/boot.img), mounted /media/boot, held loop0 (/srv/boot.img), held loop3 (/srv/boot.img)
-    loop1: mounted /media/boot
-    loop2: mounted /media/boot, held loop0 (/srv/boot.img), held loop3 (/srv/boot.img), removable /media/boot, held loop1 (/dev/loop0), held loop2 (/srv/boot.img)
-    loop3: mounted /media/boot, held loop2 (/srv/boot.img), removable /media/boot, held loop1 (/dev/loop0), held loop0 (/srv/boot.img), held loop3 (/srv/boot.img)
+    loop0: removable /media/boot, held loop1 (/dev/loop0), held loop2 (/srv/boot.img), held loop3 (/srv/boot.img), mounted /media/boot, held loop0 (/srv/boot.img)
+    loop1: mounted /media/boot, held loop0 (/srv/boot.img), held loop2 (/srv/boot.img), held loop3 (/srv/boot.img)
+    loop2: mounted /media/boot, held loop0 (/srv/boot.img), held loop1 (/dev/loop0), held loop3 (/srv/boot.img), removable /media/boot, held loop2 (/srv/boot.img)
+    loop3: mounted /media/boot, held loop0 (/srv/boot.img), held loop1 (/dev/loop0), held loop2 (/srv/boot.img), removable /media/boot, held loop3 (/srv/boot.img)
     loop4: free
     loop5: system /
     ");
@@ -516,6 +518,172 @@ proptest! {
                     prop_assert_eq!(cleared.is_ok(), !is_needed && partition.is_none(), "{}", name);
                 }
             }
+        }
+    }
+}
+
+/// A part of a disk, or of a file, in bytes.
+#[derive(Clone, Debug)]
+struct Extent {
+    of: String,
+    range: Range<u64>,
+}
+
+/// A device of a made-up machine: the bytes that change when it is written, and those on which what it shows depends.
+#[derive(Clone, Debug)]
+struct Bytes {
+    name: String,
+    /// The drive that it is, or belongs to.
+    drive: String,
+    written: Vec<Extent>,
+    needed: Vec<Extent>,
+}
+
+fn share_bytes(some: &[Extent], others: &[Extent]) -> bool {
+    let meet = |a: &Extent, b: &Extent| a.of == b.of && a.range.start < b.range.end && b.range.start < a.range.end;
+    some.iter().any(|a| others.iter().any(|b| meet(a, b)))
+}
+
+/// One relation, by the places of what was made before.
+#[derive(Clone, Debug)]
+enum Relation {
+    /// An array of two devices.
+    Array(usize, usize),
+    /// A loop device over a device, from this quarter of a gigabyte on.
+    LoopOverDevice(usize, u64),
+    /// A loop device over one of two files on a mount, from this quarter of a gigabyte on, so many quarters long.
+    LoopOverFile(usize, bool, u64, u64),
+    Mount(usize, usize),
+    Swap(usize),
+    /// A device that a driver of the kernel offers to others.
+    Export(usize),
+    /// A file on a mount that a driver offers.
+    ExportFile(usize, bool),
+}
+
+const QUARTER: u64 = 1 << 28;
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1024, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever lies above, below and beside a drive (docs/platform.md): it is free only if no byte that something else shows changes
+    /// with it, and it is free if it shares none with anything.
+    #[test]
+    fn no_drive_is_free_that_shares_bytes_with_what_is_used(
+        disks in prop::collection::vec(0u32..3, 1..4),
+        relations in prop::collection::vec(
+            prop_oneof![
+                2 => (0usize..64, 0usize..64).prop_map(|(a, b)| Relation::Array(a, b)),
+                3 => (0usize..64, 0u64..3).prop_map(|(device, at)| Relation::LoopOverDevice(device, at)),
+                4 => (0usize..64, any::<bool>(), 0u64..3, 0u64..3).prop_map(|(mount, file, at, long)| Relation::LoopOverFile(mount, file, at, long)),
+                5 => (0usize..64, 0usize..PLACES.len()).prop_map(|(device, place)| Relation::Mount(device, place)),
+                1 => (0usize..64).prop_map(Relation::Swap),
+                1 => (0usize..64).prop_map(Relation::Export),
+                1 => (0usize..64, any::<bool>()).prop_map(|(mount, file)| Relation::ExportFile(mount, file)),
+            ],
+            0..10,
+        ),
+    ) {
+        let mut machine = Machine::new();
+        let mut devices: Vec<Bytes> = Vec::new();
+        for (partitions, letter) in disks.iter().zip("abc".chars()) {
+            let name = format!("sd{letter}");
+            machine.stick(&name, *partitions);
+            let bytes = |name: &str, drive: &str, range: Range<u64>| {
+                let extents = vec![Extent { of: drive.to_owned(), range }];
+                Bytes { name: name.to_owned(), drive: drive.to_owned(), written: extents.clone(), needed: extents }
+            };
+            devices.push(bytes(&name, &name, 0..16 << 30));
+            let each = (16u64 << 30) / u64::from(partitions + 1);
+            devices.extend((1..=*partitions).map(|part| {
+                bytes(&format!("{name}{part}"), &name, each * u64::from(part)..each * u64::from(part + 1))
+            }));
+        }
+        // Where each is mounted, and whether by the desktop.
+        let mut mounts: Vec<(usize, &str, bool)> = Vec::new();
+        // What uses bytes: the drive that may be written all the same, and the bytes.
+        let mut uses: Vec<(Option<String>, Vec<Extent>)> = Vec::new();
+        let file_on = |mounts: &[(usize, &str, bool)], devices: &[Bytes], mount: usize, second: bool| {
+            let (device, at, _) = mounts[mount % mounts.len()];
+            (format!("{}/{}.img", at.trim_end_matches('/'), u8::from(second)), devices[device].needed.clone())
+        };
+        for (number, relation) in relations.into_iter().enumerate() {
+            match relation {
+                Relation::Array(a, b) => {
+                    let members: BTreeSet<usize> = [a % devices.len(), b % devices.len()].into();
+                    let names: Vec<&str> = members.iter().map(|place| devices[*place].name.as_str()).collect();
+                    let name = format!("md{number}");
+                    machine.stacked(&name, &names);
+                    let all = |bytes: fn(&Bytes) -> &Vec<Extent>| members.iter().flat_map(|place| bytes(&devices[*place]).clone()).collect::<Vec<_>>();
+                    let made = Bytes { drive: name.clone(), name, written: all(|one| &one.written), needed: all(|one| &one.needed) };
+                    uses.push((None, made.needed.clone()));
+                    devices.push(made);
+                }
+                Relation::LoopOverDevice(over, at) => {
+                    let over = devices[over % devices.len()].clone();
+                    let name = format!("loop{number}");
+                    machine.loop_over(&name, &format!("/dev/{}", over.name));
+                    machine.put(&format!("block/{name}/loop/offset"), &(at * QUARTER).to_string());
+                    let shown = |extents: Vec<Extent>| extents.into_iter().map(|Extent { of, range }| {
+                        // Of an array, nobody here says where which part lies.
+                        let start = if over.written.len() == 1 { range.start + at * QUARTER } else { range.start };
+                        Extent { of, range: start..range.end }
+                    }).filter(|extent| !extent.range.is_empty()).collect::<Vec<_>>();
+                    let (written, needed) = (shown(over.written.clone()), if over.needed.len() == 1 { shown(over.needed.clone()) } else { over.needed.clone() });
+                    uses.push((Some(name.clone()), needed.clone()));
+                    devices.push(Bytes { drive: name.clone(), name, written, needed });
+                }
+                Relation::LoopOverFile(mount, second, at, long) if !mounts.is_empty() => {
+                    let (path, holds) = file_on(&mounts, &devices, mount, second);
+                    let name = format!("loop{number}");
+                    machine.loop_over(&name, &path);
+                    machine.put(&format!("block/{name}/loop/offset"), &(at * QUARTER).to_string());
+                    machine.put(&format!("block/{name}/loop/sizelimit"), &(long * QUARTER).to_string());
+                    let end = if long == 0 { u64::MAX } else { (at + long) * QUARTER };
+                    let written = vec![Extent { of: path, range: at * QUARTER..end }];
+                    let needed = [written.clone(), holds].concat();
+                    uses.push((Some(name.clone()), needed.clone()));
+                    devices.push(Bytes { drive: name.clone(), name, written, needed });
+                }
+                Relation::Mount(device, place) => {
+                    let (device, (at, is_desktop)) = (device % devices.len(), PLACES[place]);
+                    if mounts.iter().all(|(_, taken, _)| *taken != at) {
+                        machine.mount(&devices[device].name, at, "ext4", "rw");
+                        mounts.push((device, at, is_desktop));
+                        let may_write = is_desktop.then(|| devices[device].drive.clone());
+                        uses.push((may_write, devices[device].needed.clone()));
+                    }
+                }
+                Relation::Swap(device) => {
+                    let device = &devices[device % devices.len()];
+                    machine.swaps.push_str(&format!("/dev/{} partition 100 0 -2\n", device.name));
+                    uses.push((None, device.needed.clone()));
+                }
+                Relation::Export(device) => {
+                    let device = &devices[device % devices.len()];
+                    let place = format!("kernel/config/nvmet/subsystems/s{number}/namespaces/1/device_path");
+                    machine.put(&place, &format!("/dev/{}", device.name));
+                    uses.push((None, device.needed.clone()));
+                }
+                Relation::ExportFile(mount, second) if !mounts.is_empty() => {
+                    let (path, holds) = file_on(&mounts, &devices, mount, second);
+                    machine.put(&format!("kernel/config/usb_gadget/g{number}/functions/mass_storage.0/lun.0/file"), &path);
+                    uses.push((None, [vec![Extent { of: path, range: 0..u64::MAX }], holds].concat()));
+                }
+                Relation::LoopOverFile(..) | Relation::ExportFile(..) => {}
+            }
+        }
+        for drive in machine.drives() {
+            let name = PathBuf::from(&drive.path).file_name().unwrap().to_str().unwrap().to_owned();
+            let is_used = drive.uses.iter().any(|use_| !matches!(use_, Use::Removable { .. }));
+            let own = devices.iter().find(|device| device.name == name).unwrap();
+            let others = || uses.iter().filter(|(may_write, _)| may_write.as_deref() != Some(&name));
+            if others().any(|(_, needed)| share_bytes(&own.written, needed)) {
+                prop_assert!(is_used, "{} is free: {:?}", name, uses);
+            }
+            let is_alone = others().all(|(_, needed)| needed.iter().all(|one| own.written.iter().all(|own| own.of != one.of)));
+            // One that shows no byte at all may be called used.
+            prop_assert!(!(is_alone && is_used) || own.written.is_empty(), "{} is used: {:?}", name, drive.uses);
         }
     }
 }
