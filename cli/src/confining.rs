@@ -4,6 +4,7 @@ use std::io;
 use std::path::Path;
 
 use pyrotyp_core::devices::keyholder::{self, SystemDrives};
+use pyrotyp_core::job::save::{map_path, part_path, sum_path};
 use pyrotyp_core::machine::{self, DriveRights, NamedPlaces, Network, Workload};
 
 use crate::asked::{Against, Asked, Command, LedgerCommand, ShelfCommand};
@@ -32,10 +33,13 @@ pub(crate) fn confine(asked: &Asked) -> Vec<String> {
     let command = &asked.command;
     let network = if command.uses_network() { Network::Used } else { Network::Unused };
     let drives = if keyholder::is_apart() { DriveRights::Lent } else { DriveRights::Own };
+    let places = places(asked);
+    let writes = || if places.made.is_empty() { Ok(()) } else { machine::start_output_writer(&places.made) };
     let rights = || if machine::is_root() { machine::keep_files_alone() } else { Ok(()) };
-    let steps: [(&str, &dyn Fn() -> io::Result<()>); 4] = [
+    let steps: [(&str, &dyn Fn() -> io::Result<()>); 5] = [
+        ("starts no second process, which makes files in folders that are closed", &writes),
         ("does not limit a process", &|| machine::limit(workload(command))),
-        ("puts no folder out of a process's reach", &|| machine::fence(&places(asked))),
+        ("puts no folder out of a process's reach", &|| machine::fence(&places)),
         ("leaves root's process all its rights", &rights),
         ("lets nothing be refused to a process", &|| machine::confine(network, drives)),
     ];
@@ -57,23 +61,24 @@ fn workload(command: &Command) -> Workload {
 fn places(asked: &Asked) -> NamedPlaces {
     let (command, common) = (&asked.command, &asked.common);
     let mut places = NamedPlaces { read: settings_file::folders(), ..NamedPlaces::default() };
-    if let Some(state) = state_folder(common) {
+    let state = state_folder(common);
+    if let Some(state) = &state {
         if command.keeps_records() {
             // Where it can't be made, the command says so.
-            let _ = machine::make_folder(&state);
+            let _ = machine::make_folder(state);
         }
-        places.written.extend(Some(state).filter(|state| state.is_dir()));
+        places.written.extend(Some(state.clone()).filter(|state| state.is_dir()));
     }
     places.written.extend(common.tray.clone());
     if command.needs_scratch() {
         places.read.extend(variable("PATH").iter().flat_map(std::env::split_paths));
         places.written.push(std::env::temp_dir());
     }
-    of_command(command, &mut places);
+    of_command(command, state.as_deref(), &mut places);
     places
 }
 
-fn of_command(command: &Command, places: &mut NamedPlaces) {
+fn of_command(command: &Command, state: Option<&Path>, places: &mut NamedPlaces) {
     match command {
         Command::Inspect { images } => images.iter().for_each(|image| places.read_beside(image)),
         Command::Check { image, against } => {
@@ -87,21 +92,22 @@ fn of_command(command: &Command, places: &mut NamedPlaces) {
                 None => places.read_files_in(Path::new(".")),
             }
             of_against(&write.against, places);
-            write.save_first.iter().for_each(|file| places.write_below(file));
+            write.save_first.iter().for_each(|file| save(file, places));
         }
         Command::Unpack(unpack) => {
             places.read_beside(&unpack.image);
             of_against(&unpack.against, places);
         }
         Command::Compare { image, .. } => image.iter().for_each(|image| places.read_beside(image)),
-        Command::Save(save) => places.write_below(&save.file),
+        Command::Save(asked) => save(&asked.file, places),
         Command::Rehearse(rehearse) => places.read_beside(&rehearse.what),
         Command::Station(station) => {
             places.read_beside(&station.plan);
             // One that can't be read is told by the command.
             if let Ok(plan) = read_plan(&station.plan) {
                 places.read_beside(&plan.image);
-                plan.labels_into.iter().chain(&plan.report_into).for_each(|place| places.write_below(place));
+                plan.labels_into.iter().for_each(|folder| places.write_below(folder));
+                plan.report_into.iter().for_each(|file| places.make(file));
             }
         }
         Command::Fetch(fetch) => {
@@ -115,18 +121,27 @@ fn of_command(command: &Command, places: &mut NamedPlaces) {
             for file in files {
                 places.read_beside(file);
                 if *moves {
-                    places.write_below(file);
+                    places.make(file);
+                    let onto_shelf = state.zip(file.file_name()).map(|(state, name)| state.join("shelf").join(name));
+                    onto_shelf.iter().for_each(|file| places.make(file));
                 }
             }
         }
         Command::Ledger(ledger) => {
             if let Some(LedgerCommand::Report { into, .. } | LedgerCommand::Label { into, .. }) = &ledger.command {
-                places.write_below(into);
+                places.make(into);
+                // One for each drive of the job.
+                places.made.add_variants(into);
             }
         }
         Command::Manual { into } => places.write_below(into),
         #[cfg(feature = "demo")]
-        Command::Demo { keep } => keep.iter().for_each(|folder| places.write_below(folder)),
+        Command::Demo { keep } => {
+            // It makes the folder itself, and refuses one that is there.
+            let folder = keep.as_deref().and_then(|keep| std::path::absolute(keep).ok());
+            let above = folder.as_deref().and_then(|folder| folder.ancestors().find(|above| above.is_dir()));
+            places.written.extend(above.map(Path::to_owned));
+        }
         Command::Drives { .. }
         | Command::Contents { .. }
         | Command::Reclaim(_)
@@ -136,7 +151,52 @@ fn of_command(command: &Command, places: &mut NamedPlaces) {
     }
 }
 
+/// What saving a drive makes: the file, which has another name until it is whole, and what lies beside it.
+fn save(file: &Path, places: &mut NamedPlaces) {
+    for made in [file.to_owned(), sum_path(file), map_path(file)] {
+        places.make(&made);
+    }
+    // One that is there stays as it is, and nothing is begun.
+    if !file.exists() {
+        places.begin(&part_path(file));
+    }
+    places.read.push(map_path(file));
+}
+
 fn of_against(against: &Against, places: &mut NamedPlaces) {
     let files = against.sums.iter().chain(&against.signature).chain(&against.key);
     files.for_each(|file| places.read_beside(file));
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser;
+
+    use super::*;
+
+    #[test]
+    fn a_file_that_is_made_leaves_its_folder_closed() {
+        let folder = tempfile::tempdir().unwrap();
+        let home = folder.path();
+        let of = |words: &str| {
+            let words = words.replace('~', home.to_str().unwrap());
+            places(&Asked::try_parse_from(words.split(' ')).unwrap())
+        };
+        for words in [
+            "pyrotyp save DBR7J ~/stick.img --state ~/state",
+            "pyrotyp write ~/a.iso --to DBR7J --save-first ~/stick.img --state ~/state",
+            "pyrotyp ledger report last --into ~/page.html --state ~/state",
+            "pyrotyp ledger label last --into ~/label.svg --state ~/state",
+            "pyrotyp shelf add ~/a.iso --move --state ~/state",
+            "pyrotyp manual --into ~/pages",
+            "pyrotyp fetch https://host.example/a.iso --into ~/images/new --state ~/state",
+        ] {
+            let NamedPlaces { read, written, .. } = of(words);
+            // Programs of the system have the folder for temporary files, in which this home lies.
+            let opened = |place: &std::path::PathBuf| home.starts_with(place) && *place != std::env::temp_dir();
+            let opens = |places: &[std::path::PathBuf]| places.iter().any(opened);
+            assert!(!opens(&read) && !opens(&written), "{words}: {written:?}");
+        }
+        assert!(home.join("images/new").is_dir() && home.join("stick.img.part").is_file());
+    }
 }

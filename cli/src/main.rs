@@ -45,6 +45,9 @@ use show::settings::SettingOrigin;
 const LONG: Duration = Duration::from_secs(10);
 
 fn main() -> ExitCode {
+    if machine::write_outputs() {
+        return ExitCode::SUCCESS;
+    }
     match keyholder::divide() {
         Ok(Side::Whole) => {}
         Ok(Side::Keyholder { status }) => return ExitCode::from(status),
@@ -68,6 +71,7 @@ fn main() -> ExitCode {
     let ended = std::panic::catch_unwind(AssertUnwindSafe(|| begin(&asked)));
     let ended = ended.unwrap_or_else(|panic| Err(broken(&*panic)));
     let exit = ended.unwrap_or_else(|failure| failed(&failure, asked.common.output_for()));
+    machine::end_output_writer();
     ring(&asked.common, begun.elapsed());
     ExitCode::from(exit as u8)
 }

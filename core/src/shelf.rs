@@ -295,7 +295,7 @@ impl Shelf {
         }
         let brought = match bring {
             // A link, or a file with a second name elsewhere, would not be the shelf's own.
-            Bring::Move if machine::has_one_name(from) && fs::rename(from, &to).is_ok() => Brought::Moved,
+            Bring::Move if machine::has_one_name(from) && machine::publish(from, &to).is_ok() => Brought::Moved,
             _ => self.take(from, &to, bring)?,
         };
         for path in beside {
@@ -323,7 +323,7 @@ impl Shelf {
         // Whoever changes the shelf holds its lock, so that nothing comes between.
         made.persist(to)?;
         if bring == Bring::Move {
-            fs::remove_file(from)?;
+            machine::remove_own(from)?;
             return Ok(Brought::Moved);
         }
         Ok(brought)

@@ -117,6 +117,18 @@ impl Drawing {
         let words = Paragraph::new(Text::raw(text.trim_end().to_owned())).wrap(Wrap { trim: false });
         let lines = text.trim_end().chars().count().div_ceil(usize::from(columns.max(1))).clamp(1, 12);
         let _ = self.terminal.insert_before(lines as u16, |buffer| words.render(buffer.area, buffer));
+        self.take_up_keys();
+    }
+
+    /// Hears a Ctrl-C that came while the terminal was asked where its cursor is: it is a key then, and no signal.
+    fn take_up_keys(&self) {
+        while !self.is_raw && poll(Duration::ZERO).unwrap_or(false) {
+            if let Ok(Event::Key(key)) = read()
+                && is_ctrl_c(&key)
+            {
+                machine::interrupt();
+            }
+        }
     }
 
     /// Asks whoever pressed Ctrl-C what is wanted; the job goes on meanwhile.
@@ -167,11 +179,14 @@ pub(crate) fn taking_back() -> String {
     words
 }
 
+fn is_ctrl_c(key: &KeyEvent) -> bool {
+    key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL)
+}
+
 /// Does what the key stands for.
 fn answered(key: KeyEvent, cancel: &Cancel) {
-    let is_ctrl_c = key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL);
     match key.code {
-        _ if is_ctrl_c => cancel.set(),
+        _ if is_ctrl_c(&key) => cancel.set(),
         KeyCode::Char('n' | 'N') => cancel.set(),
         KeyCode::Char('s' | 'S') => cancel.set_after_stage(),
         KeyCode::Char('g' | 'G') | KeyCode::Enter | KeyCode::Esc => cancel.go_on(),

@@ -35,7 +35,7 @@ pub(crate) fn free_name(file: &Path) -> Result<PathBuf, Failure> {
         return Err(Failure::new(Exit::Usage, format!("{} is there already", file.shown()), next));
     }
     // One that an earlier run of this file made goes with its part.
-    if sum_path(file).exists() && !part_path(file).exists() {
+    if sum_path(file).exists() && !part_path(file).metadata().is_ok_and(|part| part.len() > 0) {
         let text = format!("{} is there already, and is about another file", sum_path(file).shown());
         return Err(Failure::new(Exit::Usage, text, "remove it, or choose another name"));
     }

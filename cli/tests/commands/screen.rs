@@ -72,7 +72,8 @@ pub(crate) fn seen(bench: &Bench, words: &str, columns: u16, typed: &[(&str, &st
             terminal.keys.write_all(keys.as_bytes()).unwrap();
         }
     }
-    assert!(typed.next().is_none(), "{}", terminal.screen.screen().contents());
+    let left = typed.next();
+    assert!(left.is_none(), "{left:?} was not shown: {}", terminal.screen.screen().contents());
     let rang = if terminal.bytes.contains(&7) { "\n[it rang]" } else { "" };
     (child.wait().unwrap().code().unwrap_or(-1), terminal.screen.screen().contents() + rang)
 }

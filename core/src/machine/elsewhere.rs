@@ -246,3 +246,21 @@ impl Channel {
         match *self {}
     }
 }
+
+/// This very program.
+pub(super) fn own_program() -> io::Result<std::path::PathBuf> {
+    std::env::current_exe()
+}
+
+/// Nobody knows which process started this one.
+pub(super) fn parent_process() -> Option<u32> {
+    None
+}
+
+/// A program that is started hears what ends this one.
+pub(super) fn apart_from_terminal(command: &mut std::process::Command) -> &mut std::process::Command {
+    command
+}
+
+/// Nothing is told here by signals.
+pub fn interrupt() {}

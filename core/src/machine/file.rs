@@ -6,6 +6,7 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 use std::time::{Duration, Instant, UNIX_EPOCH};
 
+use super::outputs::{self, OutputAction};
 use super::system::{has_no_locks, open_unlinked, without_waiting};
 
 /// How often somebody else who holds a lock is looked after, and for how long.
@@ -96,6 +97,9 @@ pub fn read_own(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When it can't be written.
 pub fn keep_own(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    if let Some(kept) = outputs::ask(path, OutputAction::Keep, bytes) {
+        return kept.map(drop);
+    }
     written(path, bytes)?.persist(path)?;
     sync_folder(path);
     Ok(())
@@ -153,6 +157,9 @@ pub enum Existing {
 /// # Errors
 /// When it can't be written.
 pub fn put_file(path: &Path, bytes: &[u8], existing: Existing) -> io::Result<bool> {
+    if let Some(put) = outputs::ask(path, OutputAction::Put { replaces: existing == Existing::Replaced }, bytes) {
+        return put;
+    }
     make_folder(folder_of(path))?;
     let mut options = OpenOptions::new();
     options.write(true);
@@ -191,7 +198,24 @@ pub fn begin_own(path: &Path) -> io::Result<File> {
 /// # Errors
 /// When it can't be removed.
 pub fn remove_own(path: &Path) -> io::Result<()> {
-    fs::remove_file(path)
+    match outputs::ask(path, OutputAction::Remove, &[]) {
+        Some(removed) => removed.map(drop),
+        None => fs::remove_file(path),
+    }
+}
+
+/// Gives a whole file its name, if nothing has it.
+///
+/// # Errors
+/// When something has it, or the file can't be renamed.
+pub fn publish(part: &Path, file: &Path) -> io::Result<()> {
+    if let Some(published) = outputs::ask(part, OutputAction::Publish(std::path::absolute(file)?.into()), &[]) {
+        return published.map(drop);
+    }
+    // A link that fails changes nothing, and not every file system has links.
+    fs::hard_link(part, file)
+        .and_then(|()| fs::remove_file(part))
+        .or_else(|error| if file.exists() { Err(error) } else { fs::rename(part, file) })
 }
 
 /// Waits until no other process holds this lock, for half a minute at most; it is held as long as the file is.

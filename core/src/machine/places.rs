@@ -1,6 +1,10 @@
 //! Where a command may read and write.
 
+use std::fs::OpenOptions;
 use std::path::{Path, PathBuf};
+
+use super::file::{make_folder, open_own};
+use super::outputs::OutputFiles;
 
 /// Most files of a folder that are named one by one.
 const FILES_MOST: usize = 4000;
@@ -14,6 +18,8 @@ pub struct NamedPlaces {
     pub listed: Vec<PathBuf>,
     /// What may be read, made, changed and removed.
     pub written: Vec<PathBuf>,
+    /// Files that the output writer makes.
+    pub made: OutputFiles,
 }
 
 impl NamedPlaces {
@@ -42,10 +48,26 @@ impl NamedPlaces {
         self.listed.push(folder.to_owned());
     }
 
-    /// A folder to be written, or where it is to be made.
+    /// A folder to be written; it is made now, since the one above it stays closed.
     pub fn write_below(&mut self, folder: &Path) {
-        let absolute = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
-        self.written.extend(absolute.ancestors().find(|folder| folder.is_dir()).map(Path::to_owned));
+        // Where it can't be made, the command says so.
+        let _ = make_folder(folder);
+        self.written.extend(Some(folder.to_owned()).filter(|folder| folder.is_dir()));
+    }
+
+    /// A file that is made while the command runs, by the output writer.
+    pub fn make(&mut self, file: &Path) {
+        self.made.add(file);
+    }
+
+    /// A file that the command writes itself. It is begun now, and removed by the output writer if it is still empty at the end.
+    pub fn begin(&mut self, file: &Path) {
+        let begun = open_own(file, OpenOptions::new().read(true).write(true).create(true).truncate(false));
+        // Where it can't be made, the command says so.
+        if begun.is_ok() {
+            self.made.add_begun(file);
+            self.written.push(file.to_owned());
+        }
     }
 }
 
@@ -68,6 +90,7 @@ mod tests {
         assert_eq!(names.into_iter().collect::<Vec<_>>(), ["SHA256SUMS", "SHA512SUMS", "a.iso"]);
         assert_eq!(places.listed[0], folder.path());
         places.write_below(&at("folder/new/newer"));
-        assert_eq!(places.written, [at("folder")]);
+        places.begin(&at("folder/stick.img.part"));
+        assert_eq!(places.written, [at("folder/new/newer"), at("folder/stick.img.part")]);
     }
 }

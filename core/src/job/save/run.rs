@@ -1,6 +1,6 @@
 //! From the drive to the file: begun, gone on with, mended, and ended.
 
-use std::fs::{self, File};
+use std::fs::File;
 use std::io;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -149,7 +149,9 @@ impl Saving<'_> {
     fn earlier(&self) -> Result<SaveMap, JobFault> {
         let SaveOrder { drive, bytes, file, packing, .. } = *self.order;
         let fresh = SaveMap::begin(drive, self.drive.bytes(), bytes);
-        if !part_path(file).exists() {
+        // One that was only begun is empty.
+        let is_begun = part_path(file).metadata().is_ok_and(|part| part.len() > 0) || map_path(file).exists();
+        if !is_begun {
             return Ok(fresh);
         }
         let found = SaveMap::find(&map_path(file)).map_err(file_fault)?;
@@ -270,10 +272,7 @@ impl Saving<'_> {
         let file = self.order.file;
         let name = file.file_name().unwrap_or_default().to_string_lossy();
         machine::put_file(&sum_path(file), format!("{sha256}  {name}\n").as_bytes(), machine::Existing::Replaced)?;
-        // Nothing has its name: that was looked at, and a link that fails changes nothing.
-        fs::hard_link(part_path(file), file)
-            .and_then(|()| fs::remove_file(part_path(file)))
-            .or_else(|error| if file.exists() { Err(error) } else { fs::rename(part_path(file), file) })?;
+        machine::publish(&part_path(file), file)?;
         machine::remove_own(&map_path(file))?;
         Ok(file.metadata()?.len())
     }

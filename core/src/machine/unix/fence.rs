@@ -177,7 +177,12 @@ mod tests {
             fs::create_dir(at(name)).unwrap();
             fs::write(at(name).join("file"), name).unwrap();
         }
-        let places = NamedPlaces { read: vec![at("named")], listed: vec![at("other")], written: vec![at("written")] };
+        let places = NamedPlaces {
+            read: vec![at("named")],
+            listed: vec![at("other")],
+            written: vec![at("written")],
+            ..NamedPlaces::default()
+        };
         // It holds for the thread that asked for it.
         let tried = std::thread::spawn(move || {
             if restricted(&places).unwrap() == RulesetStatus::NotEnforced {

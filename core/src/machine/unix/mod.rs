@@ -13,7 +13,9 @@ mod sparse;
 use std::fs::{File, Metadata, OpenOptions};
 use std::io;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::process::CommandExt;
 use std::path::Path;
+use std::process::Command;
 
 use rustix::fs::OFlags;
 
@@ -26,8 +28,23 @@ pub use capabilities::keep_files_alone;
 pub use fence::{fence, is_fenced};
 pub use limits::limit;
 pub use person::{home_of_this, host_name, logged_in, person, person_name};
-pub use program::{KeyByKey, ROOT_PROGRAM, stop_when_told, terminal};
+pub use program::{KeyByKey, ROOT_PROGRAM, interrupt, stop_when_told, terminal};
 pub use sparse::written_by;
+
+/// This very program, whatever lies at its path by now.
+pub(super) fn own_program() -> io::Result<std::path::PathBuf> {
+    if cfg!(target_os = "linux") { Ok("/proc/self/exe".into()) } else { std::env::current_exe() }
+}
+
+/// The process that started this one.
+pub(super) fn parent_process() -> Option<u32> {
+    rustix::process::getppid()?.as_raw_nonzero().get().try_into().ok()
+}
+
+/// Has the program that this starts not hear what is typed to end this one.
+pub(super) fn apart_from_terminal(command: &mut Command) -> &mut Command {
+    command.process_group(0)
+}
 
 fn flags(flags: OFlags) -> i32 {
     i32::try_from(flags.bits()).unwrap_or_default()

@@ -21,6 +21,12 @@ pub fn terminal() -> Option<File> {
     File::open(TERMINAL).ok()
 }
 
+/// Tells this program what Ctrl-C tells it.
+pub fn interrupt() {
+    // Only a number that is no signal is refused.
+    let _ = signal_hook::low_level::raise(SIGINT);
+}
+
 /// A terminal that gives each key as it is pressed and shows none of them, until this is dropped.
 #[derive(Debug)]
 pub struct KeyByKey(Termios);
