@@ -101,15 +101,7 @@ fn of_command(command: &Command, state: Option<&Path>, places: &mut NamedPlaces)
         Command::Compare { image, .. } => image.iter().for_each(|image| places.read_beside(image)),
         Command::Save(asked) => save(&asked.file, places),
         Command::Rehearse(rehearse) => places.read_beside(&rehearse.what),
-        Command::Station(station) => {
-            places.read_beside(&station.plan);
-            // One that can't be read is told by the command.
-            if let Ok(plan) = read_plan(&station.plan) {
-                places.read_beside(&plan.image);
-                plan.labels_into.iter().for_each(|folder| places.write_below(folder));
-                plan.report_into.iter().for_each(|file| places.make(file));
-            }
-        }
+        Command::Station(station) => of_station(&station.plan, places),
         Command::Fetch(fetch) => {
             places.read.extend(CERTIFICATES.iter().filter_map(|name| variable(name)));
             let named = fetch.what.iter().chain(&fetch.catalogue).map(Path::new);
@@ -118,13 +110,9 @@ fn of_command(command: &Command, state: Option<&Path>, places: &mut NamedPlaces)
             fetch.into.iter().for_each(|folder| places.write_below(folder));
         }
         Command::Shelf { command: Some(ShelfCommand::Add { files, moves }) } => {
-            for file in files {
-                places.read_beside(file);
-                if *moves {
-                    places.make(file);
-                    let onto_shelf = state.zip(file.file_name()).map(|(state, name)| state.join("shelf").join(name));
-                    onto_shelf.iter().for_each(|file| places.make(file));
-                }
+            files.iter().for_each(|file| places.read_beside(file));
+            if *moves {
+                files.iter().for_each(|file| of_moved(file, state, places));
             }
         }
         Command::Ledger(ledger) => {
@@ -149,6 +137,23 @@ fn of_command(command: &Command, state: Option<&Path>, places: &mut NamedPlaces)
         | Command::Shelf { .. }
         | Command::Settings => {}
     }
+}
+
+fn of_station(plan: &Path, places: &mut NamedPlaces) {
+    places.read_beside(plan);
+    // One that can't be read is told by the command.
+    if let Ok(plan) = read_plan(plan) {
+        places.read_beside(&plan.image);
+        plan.labels_into.iter().for_each(|folder| places.write_below(folder));
+        plan.report_into.iter().for_each(|file| places.make(file));
+    }
+}
+
+/// A file that goes from where it is onto the shelf of this state folder.
+fn of_moved(file: &Path, state: Option<&Path>, places: &mut NamedPlaces) {
+    places.make(file);
+    let onto_shelf = state.zip(file.file_name()).map(|(state, name)| state.join("shelf").join(name));
+    onto_shelf.iter().for_each(|file| places.make(file));
 }
 
 /// What saving a drive makes: the file, which has another name until it is whole, and what lies beside it.

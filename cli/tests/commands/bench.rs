@@ -134,6 +134,13 @@ impl Bench {
         self.tell(&child.wait_with_output().unwrap())
     }
 
+    /// Puts a copy of the program there. Another process copies it: a file that this one has open for writing may be open in a child that
+    /// another test starts at the same moment, and can't be run then.
+    pub(crate) fn copy_program(&self, to: &str) {
+        let program = assert_cmd::cargo::cargo_bin!("pyrotyp");
+        assert!(Command::new("cp").arg(program).arg(self.path(to)).status().unwrap().success());
+    }
+
     /// At a terminal on which `typed` is typed, on the tray. Both outputs come as one there.
     pub(crate) fn at_terminal(&self, words: &str, typed: &str) -> String {
         self.at_terminal_fed("", words, typed)

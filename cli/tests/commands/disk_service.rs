@@ -229,7 +229,7 @@ impl Drop for Bus {
 /// A bench where the account `nobody` may read the image and run the program.
 fn open_bench() -> Bench {
     let bench = Bench::new().file("desktop.iso", &DESKTOP);
-    fs::copy(bench.command("").get_program(), bench.path("pyrotyp")).unwrap();
+    bench.copy_program("pyrotyp");
     for readable in ["", "pyrotyp", "desktop.iso"] {
         fs::set_permissions(bench.path(readable), fs::Permissions::from_mode(0o755)).unwrap();
     }

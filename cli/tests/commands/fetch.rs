@@ -383,7 +383,7 @@ fn behind_root_the_network_is_talked_to_as_the_person() {
     }
     let program = online.bench.path("pyrotyp");
     let mut command = online.bench.command(&format!("fetch {} --into here --quiet", online.at("steady")));
-    std::fs::copy(command.get_program(), &program).unwrap();
+    online.bench.copy_program(program.to_str().unwrap());
     command = {
         let mut copy = Command::new(program);
         copy.args(command.get_args()).current_dir(online.bench.path("")).env_clear();

@@ -53,7 +53,7 @@ fn a_block_device_is_written_compared_and_guarded() {
     assert!(told.starts_with("exit 5") && told.contains("no-proof"), "{told}");
     let mut nobody = bench.command(&format!("{write} --accept virtual-drive"));
     let program = bench.path("pyrotyp");
-    fs::copy(nobody.get_program(), &program).unwrap();
+    bench.copy_program("pyrotyp");
     for readable in [bench.path(""), program.clone(), bench.path("desktop.iso")] {
         use std::os::unix::fs::PermissionsExt;
         fs::set_permissions(readable, fs::Permissions::from_mode(0o755)).unwrap();
