@@ -1002,6 +1002,7 @@ def a_person_without_rights_asks_the_disk_service(bench: Bench) -> None:
         as_person write $DESKTOP --to $stick --unattended; echo "not allowed: $?"
         allow YES
         as_person write $DESKTOP --to $stick --unattended; echo "write: $?"
+        as_person ledger show last | grep -o use-unknown
         grep -c " /media/person/HOLIDAY " /proc/mounts | sed "s/^/mounted: /"
         as_person compare $stick; echo "compare: $?"
         as_person gauge $stick $again; echo "gauge: $?"
