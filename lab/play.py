@@ -1067,8 +1067,10 @@ PLAYS: list[Callable[[Bench], None]] = [
     a_swap_before_the_answer_is_caught, a_card_exchanged_while_the_image_waits_is_not_written, a_stick_pulled_out_starts_no_pc, the_drive_that_arrives_is_the_one,
     drives_have_roles, the_systems_own_drive_is_refused, a_busy_volume_is_refused_with_who_uses_it,
     the_bench_lies_on_any_file_system, own_images_start_pcs, a_stick_pulled_out_while_it_is_compared_is_no_difference]
-# Those of volumes that are composed and of drives that are measured: they compute for long, and tests of the library hold most of it.
-NOT_DAILY = [files_of_composed_volumes_are_read_by_the_kernel, files_behind_an_image_stay_there, unpacked_images_start_pcs,
+# Those of volumes that are composed, of drives that are measured, and of ten points of a job: they take long, and tests of the library
+# hold most of it.
+NOT_DAILY = [unplugged_at_ten_points_a_job_goes_on, cut_off_at_ten_points_a_job_goes_on,
+             files_of_composed_volumes_are_read_by_the_kernel, files_behind_an_image_stay_there, unpacked_images_start_pcs,
              reclaimed_drives_mount_at_once, doubted_sticks_are_gauged, drives_are_saved_and_copied,
              the_bench_lies_on_any_file_system]
 # A guest waits for its slow drives most of the time.
