@@ -34,10 +34,10 @@ pub(crate) fn confine(asked: &Asked) -> Vec<String> {
     let network = if command.uses_network() { Network::Used } else { Network::Unused };
     let drives = if keyholder::is_apart() { DriveRights::Lent } else { DriveRights::Own };
     let places = places(asked);
-    let writes = || if places.made.is_empty() { Ok(()) } else { machine::start_output_writer(&places.made) };
+    let writes = || if places.outputs.is_empty() { Ok(()) } else { machine::start_output_writer(&places.outputs) };
     let rights = || if machine::is_root() { machine::keep_files_alone() } else { Ok(()) };
     let steps: [(&str, &dyn Fn() -> io::Result<()>); 5] = [
-        ("starts no second process, which makes files in folders that are closed", &writes),
+        ("starts no process that writes output files", &writes),
         ("does not limit a process", &|| machine::limit(workload(command))),
         ("puts no folder out of a process's reach", &|| machine::fence(&places)),
         ("leaves root's process all its rights", &rights),
@@ -92,14 +92,14 @@ fn of_command(command: &Command, state: Option<&Path>, places: &mut NamedPlaces)
                 None => places.read_files_in(Path::new(".")),
             }
             of_against(&write.against, places);
-            write.save_first.iter().for_each(|file| save(file, places));
+            write.save_first.iter().for_each(|file| of_saved(file, places));
         }
         Command::Unpack(unpack) => {
             places.read_beside(&unpack.image);
             of_against(&unpack.against, places);
         }
         Command::Compare { image, .. } => image.iter().for_each(|image| places.read_beside(image)),
-        Command::Save(asked) => save(&asked.file, places),
+        Command::Save(save) => of_saved(&save.file, places),
         Command::Rehearse(rehearse) => places.read_beside(&rehearse.what),
         Command::Station(station) => of_station(&station.plan, places),
         Command::Fetch(fetch) => {
@@ -117,19 +117,14 @@ fn of_command(command: &Command, state: Option<&Path>, places: &mut NamedPlaces)
         }
         Command::Ledger(ledger) => {
             if let Some(LedgerCommand::Report { into, .. } | LedgerCommand::Label { into, .. }) = &ledger.command {
-                places.make(into);
-                // One for each drive of the job.
-                places.made.add_variants(into);
+                places.add_output(into);
+                // A job with several drives has a label for each.
+                places.outputs.add_suffixed_files(into);
             }
         }
         Command::Manual { into } => places.write_below(into),
         #[cfg(feature = "demo")]
-        Command::Demo { keep } => {
-            // It makes the folder itself, and refuses one that is there.
-            let folder = keep.as_deref().and_then(|keep| std::path::absolute(keep).ok());
-            let above = folder.as_deref().and_then(|folder| folder.ancestors().find(|above| above.is_dir()));
-            places.written.extend(above.map(Path::to_owned));
-        }
+        Command::Demo { keep } => keep.iter().for_each(|folder| places.write_below(folder)),
         Command::Drives { .. }
         | Command::Contents { .. }
         | Command::Reclaim(_)
@@ -145,25 +140,25 @@ fn of_station(plan: &Path, places: &mut NamedPlaces) {
     if let Ok(plan) = read_plan(plan) {
         places.read_beside(&plan.image);
         plan.labels_into.iter().for_each(|folder| places.write_below(folder));
-        plan.report_into.iter().for_each(|file| places.make(file));
+        plan.report_into.iter().for_each(|file| places.add_output(file));
     }
 }
 
-/// A file that goes from where it is onto the shelf of this state folder.
+/// A file that moves from its folder to the shelf in this state folder.
 fn of_moved(file: &Path, state: Option<&Path>, places: &mut NamedPlaces) {
-    places.make(file);
+    places.add_output(file);
     let onto_shelf = state.zip(file.file_name()).map(|(state, name)| state.join("shelf").join(name));
-    onto_shelf.iter().for_each(|file| places.make(file));
+    onto_shelf.iter().for_each(|file| places.add_output(file));
 }
 
-/// What saving a drive makes: the file, which has another name until it is whole, and what lies beside it.
-fn save(file: &Path, places: &mut NamedPlaces) {
-    for made in [file.to_owned(), sum_path(file), map_path(file)] {
-        places.make(&made);
+/// Output files of a saved drive: the file, its part while the job runs, its map and its checksum.
+fn of_saved(file: &Path, places: &mut NamedPlaces) {
+    for output in [file.to_owned(), sum_path(file), map_path(file)] {
+        places.add_output(&output);
     }
-    // One that is there stays as it is, and nothing is begun.
+    // The command refuses a file that exists.
     if !file.exists() {
-        places.begin(&part_path(file));
+        places.create_output(&part_path(file));
     }
     places.read.push(map_path(file));
 }
@@ -180,7 +175,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_file_that_is_made_leaves_its_folder_closed() {
+    fn output_files_leave_their_folder_closed() {
         let folder = tempfile::tempdir().unwrap();
         let home = folder.path();
         let of = |words: &str| {
@@ -194,10 +189,11 @@ mod tests {
             "pyrotyp ledger label last --into ~/label.svg --state ~/state",
             "pyrotyp shelf add ~/a.iso --move --state ~/state",
             "pyrotyp manual --into ~/pages",
+            "pyrotyp demo --keep ~/bench",
             "pyrotyp fetch https://host.example/a.iso --into ~/images/new --state ~/state",
         ] {
             let NamedPlaces { read, written, .. } = of(words);
-            // Programs of the system have the folder for temporary files, in which this home lies.
+            // System programs may write to the folder for temporary files, in which this home lies.
             let opened = |place: &std::path::PathBuf| home.starts_with(place) && *place != std::env::temp_dir();
             let opens = |places: &[std::path::PathBuf]| places.iter().any(opened);
             assert!(!opens(&read) && !opens(&written), "{words}: {written:?}");

@@ -45,7 +45,7 @@ use show::settings::SettingOrigin;
 const LONG: Duration = Duration::from_secs(10);
 
 fn main() -> ExitCode {
-    if machine::write_outputs() {
+    if machine::run_output_writer() {
         return ExitCode::SUCCESS;
     }
     match keyholder::divide() {
@@ -69,19 +69,19 @@ fn main() -> ExitCode {
     let begun = Instant::now();
     std::panic::set_hook(Box::new(|panic| out::warn(&format!("pyrotyp: a part of this program failed: {panic}\n"))));
     let ended = std::panic::catch_unwind(AssertUnwindSafe(|| begin(&asked)));
-    let ended = ended.unwrap_or_else(|panic| Err(broken(&*panic)));
+    let ended = ended.unwrap_or_else(|panic| Err(failure_of_panic(&*panic)));
     let exit = ended.unwrap_or_else(|failure| failed(&failure, asked.common.output_for()));
-    machine::end_output_writer();
+    machine::stop_output_writer();
     ring(&asked.common, begun.elapsed());
     ExitCode::from(exit as u8)
 }
 
-/// What is to be done where the system gives no more threads.
+/// Next step if the system starts no more threads.
 const MORE_THREADS: &str =
     "end other programs or raise the limit of processes (ulimit -u), then run the same command again";
 
-/// The failure that a panic is.
-fn broken(panic: &dyn Any) -> Failure {
+/// Converts a panic to a failure.
+fn failure_of_panic(panic: &dyn Any) -> Failure {
     let text = panic.downcast_ref::<String>().map_or("", |text| text);
     if text.contains("failed to spawn thread") {
         return Failure::new(Exit::Unexpected, "this system starts no more threads", MORE_THREADS);

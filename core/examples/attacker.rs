@@ -9,6 +9,7 @@ use std::fs::{self, File, FileTimes};
 use std::net::{TcpListener, UdpSocket};
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixDatagram;
+use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 use std::time::SystemTime;
 
@@ -16,7 +17,7 @@ use pyrotyp_core::devices::keyholder::{self, Side, SystemDrives};
 use pyrotyp_core::devices::{Platform, PlatformError, this_machine};
 use pyrotyp_core::drive::{Choice, Drive, NamedBy, Use};
 use pyrotyp_core::guard::{self, Circumstances, Cleared, Confirmed, ImageNeeds};
-use pyrotyp_core::machine::{self, DriveRights, NamedPlaces, Network};
+use pyrotyp_core::machine::{self, DriveRights, Existing, NamedPlaces, Network};
 use rustix::fs::{XattrFlags, fsetxattr};
 use rustix::process::{
     PidfdFlags, PidfdGetfdFlags, Resource, Rlimit, Signal, getppid, kill_process, pidfd_getfd, pidfd_open, prlimit,
@@ -99,7 +100,22 @@ fn try_drive(machine: &dyn Platform, drive: &Drive) {
     }
 }
 
+/// Tries to reach files beside an output file of the command, through the output writer and without it.
+fn try_beside(own: &Path, output: &Path) {
+    let put = |file: &Path| machine::put_file(file, b"new", Existing::Replaced).is_ok();
+    got("a change in a file beside an output file", put(own) || machine::remove_own(own).is_ok());
+    got(
+        "another name for an output file",
+        machine::rename_without_replacing(output, &own.with_extension("sh")).is_ok(),
+    );
+    got("a new file beside an output file", put(&own.with_file_name("new")));
+    println!("{}: the output file", if put(output) { "written" } else { "refused" });
+}
+
 fn main() -> ExitCode {
+    if machine::run_output_writer() {
+        return ExitCode::SUCCESS;
+    }
     match keyholder::divide() {
         Ok(Side::Whole) => {}
         Ok(Side::Keyholder { status }) => return ExitCode::from(status),
@@ -111,14 +127,21 @@ fn main() -> ExitCode {
     if machine::is_root() && !keyholder::is_apart() {
         return keyholder::divide_root(SystemDrives::Closed).map_or(ExitCode::FAILURE, ExitCode::from);
     }
-    machine::fence(&NamedPlaces::default()).expect("this kernel has fences");
+    let own = std::env::args_os().nth(2).map(PathBuf::from);
+    let output = own.as_deref().map(|own| own.with_file_name("page.html"));
+    let mut places = NamedPlaces::default();
+    output.iter().for_each(|output| places.add_output(output));
+    machine::start_output_writer(&places.outputs).expect("a second process can be started");
+    machine::fence(&places).expect("this kernel has fences");
     if machine::is_root() {
         machine::keep_files_alone().expect("rights can be given up");
     }
     machine::confine(Network::Unused, DriveRights::Lent).expect("this kernel has filters");
     tell_status();
     got("the system's bus", UnixDatagram::unbound().is_ok() && machine::is_root());
-    if let Some(own) = std::env::args().nth(2) {
+    got("shared memory", fs::write("/dev/shm/pyrotyp-attacked", b"").is_ok());
+    if let Some((own, output)) = own.zip(output) {
+        try_beside(&own, &output);
         got("a file of the person's own", fs::read(&own).is_ok());
         got("a change in a file of the person's own", fs::OpenOptions::new().append(true).open(&own).is_ok());
     }

@@ -268,7 +268,7 @@ pub fn findings(drive: &Drive, needs: Option<&ImageNeeds>, circumstances: &Circu
             found.push(Finding::ask(FindingId::HeldOpen, text, next));
         }
         if !openers.is_complete {
-            let text = "not every program could be looked at: one may have it open; with sudo, all are";
+            let text = "not all running programs could be inspected: one may have the drive open; sudo inspects all";
             found.push(Finding::note(FindingId::UseUnknown, text));
         }
     }

@@ -295,7 +295,9 @@ impl Shelf {
         }
         let brought = match bring {
             // A link, or a file with a second name elsewhere, would not be the shelf's own.
-            Bring::Move if machine::has_one_name(from) && machine::publish(from, &to).is_ok() => Brought::Moved,
+            Bring::Move if machine::has_one_name(from) && machine::rename_without_replacing(from, &to).is_ok() => {
+                Brought::Moved
+            }
             _ => self.take(from, &to, bring)?,
         };
         for path in beside {

@@ -205,7 +205,7 @@ fn each_finding_has_its_sentence_and_its_next_step() {
     Stop protected: it is on this bench's list of protected drives -> choose another; `protect` in the settings file holds the list
     Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified
     Ask held-open: rescue (process 71) has it open: it may be copying it -> wait until that has ended, or name this finding with --accept held-open
-    Note use-unknown: not every program could be looked at: one may have it open; with sudo, all are
+    Note use-unknown: not all running programs could be inspected: one may have the drive open; sudo inspects all
     Note unfinished-job: the last job on it did not end: larkspur.iso was being written to it
 
     Ask just-verified: an earlier job has verified it 12 minutes ago: it may belong to the finished ones -> take another, or name this finding with --accept just-verified

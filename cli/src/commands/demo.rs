@@ -43,7 +43,7 @@ pub(crate) fn run(
 ) -> Result<Exit, Failure> {
     let temporary = tempfile::tempdir().map_err(|error| cannot("make a temporary folder", &error))?;
     let folder = match keep {
-        Some(folder) if folder.exists() => {
+        Some(folder) if folder.read_dir().map_or(folder.exists(), |mut found| found.next().is_some()) => {
             let text = format!("{} is there already", folder.shown());
             return Err(Failure::new(Exit::Usage, text, "name a folder that is to be made"));
         }

@@ -80,6 +80,7 @@ struct Drawing {
 impl Drawing {
     fn run(&mut self, hears: &Receiver<ToScreen>) {
         self.cancel.iter().for_each(Cancel::ask);
+        self.handle_queued_keys();
         loop {
             match hears.recv_timeout(FRAME) {
                 Ok(ToScreen::Line(text)) => {
@@ -117,16 +118,16 @@ impl Drawing {
         let words = Paragraph::new(Text::raw(text.trim_end().to_owned())).wrap(Wrap { trim: false });
         let lines = text.trim_end().chars().count().div_ceil(usize::from(columns.max(1))).clamp(1, 12);
         let _ = self.terminal.insert_before(lines as u16, |buffer| words.render(buffer.area, buffer));
-        self.take_up_keys();
+        self.handle_queued_keys();
     }
 
-    /// Hears a Ctrl-C that came while the terminal was asked where its cursor is: it is a key then, and no signal.
-    fn take_up_keys(&self) {
+    /// Handles Ctrl-C that was pressed during a cursor position query: in raw mode it arrives as a key, not as a signal.
+    fn handle_queued_keys(&self) {
         while !self.is_raw && poll(Duration::ZERO).unwrap_or(false) {
             if let Ok(Event::Key(key)) = read()
                 && is_ctrl_c(&key)
             {
-                machine::interrupt();
+                machine::raise_interrupt();
             }
         }
     }

@@ -24,7 +24,7 @@ pub(crate) fn begin(file: &Path, level: Level) -> Result<(), Failure> {
     Ok(())
 }
 
-/// A word of the command line as it may be kept: an address without what may be a secret in it.
+/// Removes credentials, query and fragment from an address on the command line.
 fn public_word(word: &str) -> String {
     match word.split_once('=') {
         Some((option, value)) if option.starts_with("--") => format!("{option}={}", public_word(value)),

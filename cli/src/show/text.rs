@@ -215,12 +215,12 @@ fn differing(drive: &Drive, outcome: &Outcome) -> String {
     let what = what.map_or("it does not keep what is written to it".to_owned(), |it| it.to_string());
     let mut out = format!("{BAD}differs{BAD:#}: drive {} ({}): {what}\n", drive.tag, called(drive));
     out.push_str(&differences(&outcome.told.differences, outcome.told.more_differences));
-    out.push_str(&openers(outcome));
+    out.push_str(&opener_warning(outcome));
     out
 }
 
-/// The programs that had the drive open when the job ended.
-fn openers(outcome: &Outcome) -> String {
+/// Warns about programs that had the drive open when the job ended.
+fn opener_warning(outcome: &Outcome) -> String {
     let programs = &outcome.told.opened_by;
     if programs.is_empty() {
         return String::new();
@@ -320,7 +320,7 @@ fn how_it_went(outcome: &Outcome) -> String {
         };
         add!(out, "  {CARE}{blocks} read right only the second time: try another port before you rely on it{CARE:#}\n");
     }
-    out.push_str(&openers(outcome));
+    out.push_str(&opener_warning(outcome));
     out
 }
 

@@ -107,7 +107,7 @@ fn wish(asked: &AskedSpare, naming: &Naming, common: &Common) -> Result<UsedWish
     Ok(UsedWish { wish: SpareWish { label, kind, bytes: asked.bytes, tree }, used: words })
 }
 
-/// Partitions behind the image that stay as they are, and the last job on each drive, by which they are checked.
+/// Partitions after the image that a job keeps, and the last job of each drive, to check them against.
 pub(crate) struct KeptPartitions {
     pub(crate) places: Vec<SparePlace>,
     last_written: Vec<(DriveIdentity, LastWritten)>,
@@ -128,7 +128,7 @@ impl ClaimCheck for KeptPartitions {
     }
 }
 
-/// Partitions that lie behind the image on all of these drives alike; `None` if no drive has any.
+/// Returns the partitions after the image, which must be the same on all drives; `None` if no drive has any.
 fn kept_on_all(
     choices: &[Choice],
     platform: &dyn Platform,
@@ -154,7 +154,7 @@ fn kept_on_all(
     Ok(kept)
 }
 
-/// The partitions that the last job of this drive put behind its image.
+/// Returns the partitions that the last job of this drive created after its image.
 fn kept_on(drive: &Drive, made: &LastWritten, platform: &dyn Platform) -> Result<Vec<SparePlace>, Failure> {
     let open = platform.open(drive)?;
     made.places_on(&Sectors::of(&*open)).map_err(|fault| match fault {
@@ -163,17 +163,17 @@ fn kept_on(drive: &Drive, made: &LastWritten, platform: &dyn Platform) -> Result
             Failure::new(Exit::Drive, text, "plug it into another port; if it stays so, it fails")
         }
         KeptFault::Changed { label } => {
-            let text = format!("the partition {} is no longer on drive {} as it was made", quoted(&label), drive.tag);
-            let next = "omit --only-changed to make everything anew: what is on it now is lost";
+            let text = format!("partition {} on drive {} changed since the last job", quoted(&label), drive.tag);
+            let next = "omit --only-changed to write everything again and erase the drive";
             Failure::new(Exit::Refused, text, next)
         }
     })
 }
 
-/// Why partitions can't be kept.
+/// Reason why partitions can't be kept.
 enum KeptFault {
     Unreadable(io::Error),
-    /// The partition with this label is not there as it was made.
+    /// The partition with this label was deleted, moved, resized or reformatted.
     Changed {
         label: String,
     },
@@ -186,9 +186,9 @@ impl From<io::Error> for KeptFault {
 }
 
 impl LastWritten {
-    /// The recorded partitions, read from the drive. They must be there as they were made.
+    /// Reads the recorded partitions from the drive, and fails if they changed.
     fn places_on(&self, drive: &dyn ReadAt) -> Result<Vec<SparePlace>, KeptFault> {
-        // A job that broke off left no table to compare with.
+        // An interrupted job left no partition table to compare with.
         if self.is_whole
             && let Some(label) = changed_elsewhere(drive, &self.image, &self.spare)?
         {

@@ -72,7 +72,7 @@ pub(crate) struct Behind<'a> {
     pub planned: &'a BehindImage,
     /// A line each.
     pub words: &'a [String],
-    /// Set if they are there already and stay as they are: checks on the claimed drive that they are still there.
+    /// Set if the job keeps existing partitions: checks on the claimed drive that they are unchanged.
     pub kept: Option<&'a dyn ClaimCheck>,
 }
 

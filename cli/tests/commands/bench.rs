@@ -156,7 +156,7 @@ impl Bench {
         self.at_terminal_with(feed, words, "", &|| typed.to_owned())
     }
 
-    /// At a terminal, where `answer` is called at the question and returns what is typed.
+    /// Runs a command at a terminal. At the prompt, calls `answer` and types what it returns.
     pub(crate) fn at_terminal_answering(&self, words: &str, answer: &dyn Fn() -> String) -> String {
         self.at_terminal_with("", words, "", answer)
     }

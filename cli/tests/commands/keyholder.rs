@@ -177,6 +177,7 @@ fn a_parser_that_was_taken_over_gets_nothing() {
     let own = bench.path("own");
     fs::write(&own, "a key").unwrap();
     std::os::unix::fs::chown(&own, Some(65534), Some(65534)).unwrap();
+    std::os::unix::fs::chown(bench.path(""), Some(65534), Some(65534)).unwrap();
     fs::set_permissions(bench.path(""), fs::Permissions::from_mode(0o755)).unwrap();
     let attack = || {
         let mut command = Command::new(&attacker);
@@ -192,11 +193,21 @@ fn a_parser_that_was_taken_over_gets_nothing() {
         let told = String::from_utf8(done.stdout).unwrap();
         assert!(done.status.success(), "{told} {}", String::from_utf8_lossy(&done.stderr));
         assert!(!told.contains("GOT"), "{told}");
-        for tried in ["a way out", "/etc/shadow", "an endless name", "a change in a file of the person's own"] {
+        assert!(told.contains("written: the output file"), "{told}");
+        fs::remove_file(own.with_file_name("page.html")).unwrap();
+        for tried in [
+            "shared memory",
+            "a new file beside an output file",
+            "a way out",
+            "/etc/shadow",
+            "an endless name",
+            "a change in a file of the person's own",
+        ] {
             assert!(told.contains(&format!("nothing: {tried}")), "{told}");
         }
         assert!(!told.contains("\n0 drives that") && told.contains("to be written"), "{told}");
         assert!(told.contains(&format!("open: {}, which may be read", device.0)), "{told}");
     }
-    assert!(!Path::new("/etc/pyrotyp-attacked").exists());
+    assert_eq!(fs::read(&own).unwrap(), b"a key");
+    assert!(!["/etc/pyrotyp-attacked", "/dev/shm/pyrotyp-attacked"].iter().any(|made| Path::new(made).exists()));
 }

@@ -86,7 +86,7 @@ impl Platform for Logged {
             &drive.path,
             || self.platform.openers(drive),
             |found| {
-                let seen = if found.is_complete { "" } else { "; not every program could be looked at" };
+                let seen = if found.is_complete { "" } else { "; not all programs could be inspected" };
                 format!("{}{seen}", found.programs.join(", "))
             },
         )

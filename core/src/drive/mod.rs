@@ -132,12 +132,12 @@ pub struct Partition {
     pub volume: Volume,
 }
 
-/// Which programs have a drive open.
+/// Programs that have a drive open.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Openers {
-    /// Their names.
+    /// Display names of the programs.
     pub programs: Vec<String>,
-    /// Whether every running program was looked at; not without the rights to see those of other accounts.
+    /// False if some running programs could not be inspected, for example those of other accounts without root.
     pub is_complete: bool,
 }
 

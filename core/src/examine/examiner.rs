@@ -84,7 +84,7 @@ pub fn given_keys(files: &[PathBuf]) -> Result<Vec<Key>, ExamineError> {
     let mut all = Vec::new();
     for path in files {
         let fail = |why: String| ExamineError::Key { path: path.clone(), why };
-        let bytes = machine::read_named(path, KEYS_BYTES_MOST).map_err(|error| fail(plain(&error)))?;
+        let bytes = machine::read_file_or_pipe(path, KEYS_BYTES_MOST).map_err(|error| fail(plain(&error)))?;
         all.extend(Key::read_all(&bytes).map_err(fail)?);
     }
     Ok(all)

@@ -196,7 +196,7 @@ impl<'a> DriveWorker<'a> {
         check.check(identity, drive).map_err(|why| JobFault::NotAsPlanned { why })
     }
 
-    /// Names the programs that have the drive open at the end: where what it holds is not what was written, they may have changed it.
+    /// Records the programs that have the drive open at the end of the job. If the drive differs, they may have changed it.
     fn note_openers(&mut self, platform: &dyn Platform, drive: &Drive, fault: Option<&JobFault>) {
         use JobFault::{Differs, NotKept, NotTaken, SealDiffers};
         let is_other = matches!(fault, Some(Differs | NotKept { .. } | NotTaken { .. } | SealDiffers { .. }));
@@ -204,6 +204,7 @@ impl<'a> DriveWorker<'a> {
             return;
         }
         let told = &mut self.outcome.told;
+        // The result of the job does not depend on this; a log has the error.
         told.opened_by = platform.openers(drive).map(|openers| openers.programs).unwrap_or_default();
         let could_be = matches!(told.conclusion, None | Some(Conclusion::DropsWrites | Conclusion::KeepsOther));
         if is_other && could_be && !told.opened_by.is_empty() {

@@ -48,7 +48,7 @@ pub fn run(
                 let work = move || DriveWorker::new(shared, heartbeat, number).run(platform, target);
                 let started = std::thread::Builder::new().name(format!("drive {number}")).spawn_scoped(scope, work);
                 if started.is_err() {
-                    // The others wait for each drive.
+                    // The other drives wait until each has arrived.
                     shared.rendezvous.arrive(None);
                     shared.block_queue.close(number);
                 }

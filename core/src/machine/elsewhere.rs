@@ -247,20 +247,20 @@ impl Channel {
     }
 }
 
-/// This very program.
-pub(super) fn own_program() -> io::Result<std::path::PathBuf> {
+/// Path of the running program.
+pub(super) fn current_program_path() -> io::Result<std::path::PathBuf> {
     std::env::current_exe()
 }
 
-/// Nobody knows which process started this one.
-pub(super) fn parent_process() -> Option<u32> {
+/// The id of the parent process is unknown.
+pub(super) fn parent_process_id() -> Option<u32> {
     None
 }
 
-/// A program that is started hears what ends this one.
-pub(super) fn apart_from_terminal(command: &mut std::process::Command) -> &mut std::process::Command {
+/// Process groups are not supported: the command is unchanged.
+pub(super) fn in_new_process_group(command: &mut std::process::Command) -> &mut std::process::Command {
     command
 }
 
-/// Nothing is told here by signals.
-pub fn interrupt() {}
+/// Signals are not supported.
+pub fn raise_interrupt() {}

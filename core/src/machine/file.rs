@@ -52,22 +52,21 @@ pub fn read_regular(path: &Path, most: u64) -> io::Result<Vec<u8>> {
     read_all(open_regular(path)?, most)
 }
 
-/// All of a file that a person named, if it is no longer than `most` bytes: a regular one, or a pipe with which this process was started,
-/// such as `/dev/stdin`.
+/// Reads a regular file, or a pipe that this process inherited, such as `/dev/stdin`; `most` is the limit in bytes.
 ///
 /// # Errors
-/// When it can't be read, is longer, or is something else.
-pub fn read_named(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+/// When the file can't be read, is longer, or has another type.
+pub fn read_file_or_pipe(path: &Path, most: u64) -> io::Result<Vec<u8>> {
     match open_regular(path) {
-        Err(error) if error.kind() == io::ErrorKind::InvalidInput && is_own_handle(path) => {
+        Err(error) if error.kind() == io::ErrorKind::InvalidInput && is_own_descriptor(path) => {
             read_all(File::open(path)?, most)
         }
         file => read_all(file?, most),
     }
 }
 
-/// Whether a path stands for a file that this process has open: proc_pid_fd(5).
-fn is_own_handle(path: &Path) -> bool {
+/// Returns true if the path names an open file descriptor of this process: proc_pid_fd(5).
+fn is_own_descriptor(path: &Path) -> bool {
     let leads = fs::read_link(path).ok().filter(|leads| leads.is_absolute());
     let own = format!("/proc/{}/fd", std::process::id());
     let is_own = |path: &Path| {
@@ -97,7 +96,7 @@ pub fn read_own(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When it can't be written.
 pub fn keep_own(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    if let Some(kept) = outputs::ask(path, OutputAction::Keep, bytes) {
+    if let Some(kept) = outputs::request_output(path, OutputAction::WriteAtomically, bytes) {
         return kept.map(drop);
     }
     written(path, bytes)?.persist(path)?;
@@ -157,7 +156,9 @@ pub enum Existing {
 /// # Errors
 /// When it can't be written.
 pub fn put_file(path: &Path, bytes: &[u8], existing: Existing) -> io::Result<bool> {
-    if let Some(put) = outputs::ask(path, OutputAction::Put { replaces: existing == Existing::Replaced }, bytes) {
+    if let Some(put) =
+        outputs::request_output(path, OutputAction::Write { replaces: existing == Existing::Replaced }, bytes)
+    {
         return put;
     }
     make_folder(folder_of(path))?;
@@ -198,21 +199,23 @@ pub fn begin_own(path: &Path) -> io::Result<File> {
 /// # Errors
 /// When it can't be removed.
 pub fn remove_own(path: &Path) -> io::Result<()> {
-    match outputs::ask(path, OutputAction::Remove, &[]) {
+    match outputs::request_output(path, OutputAction::Remove, &[]) {
         Some(removed) => removed.map(drop),
         None => fs::remove_file(path),
     }
 }
 
-/// Gives a whole file its name, if nothing has it.
+/// Renames a file unless the new name exists.
 ///
 /// # Errors
-/// When something has it, or the file can't be renamed.
-pub fn publish(part: &Path, file: &Path) -> io::Result<()> {
-    if let Some(published) = outputs::ask(part, OutputAction::Publish(std::path::absolute(file)?.into()), &[]) {
+/// When the new name exists, or the file can't be renamed.
+pub fn rename_without_replacing(part: &Path, file: &Path) -> io::Result<()> {
+    if let Some(published) =
+        outputs::request_output(part, OutputAction::Rename { to: std::path::absolute(file)?.into() }, &[])
+    {
         return published.map(drop);
     }
-    // A link that fails changes nothing, and not every file system has links.
+    // A hard link never replaces a file. File systems without hard links need the rename.
     fs::hard_link(part, file)
         .and_then(|()| fs::remove_file(part))
         .or_else(|error| if file.exists() { Err(error) } else { fs::rename(part, file) })

@@ -26,18 +26,18 @@ use unix as system;
 
 pub use file::{
     Existing, FileStamp, begin_own, keep_absent, keep_own, lock_own, make_folder, names_in, open_own, open_regular,
-    own_files_in, publish, put_file, read_named, read_own, read_regular, remove_own, stamps_in,
+    own_files_in, put_file, read_file_or_pipe, read_own, read_regular, remove_own, rename_without_replacing, stamps_in,
 };
 pub use image_file::ImageFile;
-pub use output_writer::write_outputs;
-pub use outputs::{OutputFiles, end_output_writer, start_output_writer};
+pub use output_writer::run_output_writer;
+pub use outputs::{OutputFiles, start_output_writer, stop_output_writer};
 pub use person::{Person, PersonError};
 pub use places::NamedPlaces;
 pub use sparse::{GivenFile, GivenFolder, ProgramError, ProgramRun, WrittenStretch};
 pub use system::{
     Awake, Channel, HandedOver, KeyByKey, ROOT_PROGRAM, changed_at, confine, fence, file_number, find_program,
-    forget_typed, free_bytes, has_one_name, home_of_this, host_name, interrupt, is_confined, is_fenced, is_root,
-    keep_files_alone, limit, logged_in, person_name, share_bytes, stay_awake, stop_when_told, terminal, written_by,
+    forget_typed, free_bytes, has_one_name, home_of_this, host_name, is_confined, is_fenced, is_root, keep_files_alone,
+    limit, logged_in, person_name, raise_interrupt, share_bytes, stay_awake, stop_when_told, terminal, written_by,
 };
 #[cfg(all(unix, not(no_system)))]
 pub(crate) use unix::forbid_capabilities;

@@ -1,5 +1,5 @@
-//! Files that a command makes in a folder that its fence closes: it asks the output writer, a second process of this program, which makes
-//! these files by name and nothing else.
+//! Output files of a command in folders that its fence closes. The output writer, a second process of this program, writes, renames and
+//! removes these files on request, and no others.
 
 use std::ffi::{OsStr, OsString};
 use std::io::{self, BufRead, BufReader, Read, Write};
@@ -9,23 +9,23 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use serde::{Deserialize, Serialize};
 
-use super::system::{apart_from_terminal, own_program};
+use super::system::{current_program_path, in_new_process_group};
 
-/// Variable that makes this program an output writer, with the number of the process that asks.
+/// Environment variable that starts this program as an output writer. Its value is the id of the process that sends the requests.
 pub(super) const OUTPUT_WRITER: &str = "PYROTYP_OUTPUT_WRITER";
-/// Longest request or answer, and most bytes of one file.
+/// Limits for one request or response, and for the content of one file.
 const MAX_LINE_BYTES: u64 = 1 << 20;
 const MAX_FILE_BYTES: u64 = 64 << 20;
 
-/// Files that an output writer may make, change or remove; absolute paths.
+/// Files that an output writer may write, rename or remove, as absolute paths.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OutputFiles {
-    /// These.
+    /// Files with exactly these paths.
     named: Vec<OsString>,
-    /// Files beside these, such as `label-590J1.svg` beside `label.svg`.
-    variants: Vec<OsString>,
-    /// Files that were begun for the command; they are removed if they are still empty when it ends.
-    begun: Vec<OsString>,
+    /// Files with a suffix to one of these names, such as `label-590J1.svg` for `label.svg`.
+    suffixed: Vec<OsString>,
+    /// Empty files that exist already. The output writer removes those that are still empty when the command ends.
+    created: Vec<OsString>,
 }
 
 fn absolute(path: &Path) -> PathBuf {
@@ -34,83 +34,89 @@ fn absolute(path: &Path) -> PathBuf {
 
 impl OutputFiles {
     /// Adds a file.
-    pub fn add(&mut self, file: &Path) {
+    pub fn add_file(&mut self, file: &Path) {
         self.named.push(absolute(file).into());
     }
 
-    /// Adds the files whose names begin with this one's and a dash, and end as it does.
-    pub fn add_variants(&mut self, file: &Path) {
-        self.variants.push(absolute(file).into());
+    /// Adds all files in the same folder whose name is this name with a dash and a suffix before the extension.
+    pub fn add_suffixed_files(&mut self, file: &Path) {
+        self.suffixed.push(absolute(file).into());
     }
 
-    /// Adds a file that the command itself writes, and that is made now.
-    pub(super) fn add_begun(&mut self, file: &Path) {
-        self.begun.push(absolute(file).into());
+    /// Adds an empty file that exists already, and that the command itself writes.
+    pub(super) fn add_created_file(&mut self, file: &Path) {
+        self.created.push(absolute(file).into());
     }
 
-    /// Whether there is none.
+    /// Returns true if the command has no output files.
     pub fn is_empty(&self) -> bool {
-        self.named.is_empty() && self.variants.is_empty() && self.begun.is_empty()
+        *self == Self::default()
     }
 
-    /// Files that were begun for the command.
-    pub(super) fn begun(&self) -> impl Iterator<Item = &Path> {
-        self.begun.iter().map(Path::new)
+    /// Returns the files that existed, empty, before the command began.
+    pub(super) fn created(&self) -> impl Iterator<Item = &Path> {
+        self.created.iter().map(Path::new)
     }
 
-    /// Whether this file may be made.
-    pub(super) fn allow(&self, path: &Path) -> bool {
-        let is_variant = |of: &OsString| {
+    /// Returns true if this is one of the files.
+    pub(super) fn contains(&self, path: &Path) -> bool {
+        let is_suffixed = |of: &OsString| {
             let of = Path::new(of);
             let parts = |path: &Path| (path.parent().map(Path::to_owned), path.extension().map(OsStr::to_owned));
             let [stem, of_stem] = [path, of].map(|path| path.file_stem().unwrap_or_default().as_encoded_bytes());
             let more = stem.strip_prefix(of_stem).and_then(|more| more.strip_prefix(b"-"));
             parts(path) == parts(of) && more.is_some_and(|more| !more.is_empty())
         };
-        let is_named = self.named.iter().chain(&self.begun).any(|one| Path::new(one) == path);
-        is_named || self.variants.iter().any(is_variant)
+        let is_named = self.named.iter().chain(&self.created).any(|one| Path::new(one) == path);
+        is_named || self.suffixed.iter().any(is_suffixed)
     }
 }
 
-/// What becomes of a file.
+/// Operation on an output file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) enum OutputAction {
-    /// It gets these bytes, whole or not at all; it may be there already.
-    Keep,
-    /// It gets these bytes; the folders above it are made. It is replaced, or stays as it is.
-    Put {
-        /// Whether one that is there is replaced.
+    /// Replaces the file atomically: [`keep_own`](super::file::keep_own).
+    WriteAtomically,
+    /// Writes the file and creates its parent folders: [`put_file`](super::file::put_file).
+    Write {
+        /// If false, an existing file stays as it is.
         replaces: bool,
     },
-    /// It gets this name, if nothing has it.
-    Publish(OsString),
-    /// It is removed.
+    /// Renames the file unless the new name exists: [`rename_without_replacing`](super::file::rename_without_replacing).
+    Rename {
+        /// New absolute path, also one of the output files.
+        to: OsString,
+    },
+    /// Removes the file.
     Remove,
 }
 
-/// What is asked of an output writer; the bytes follow.
+/// Header of a request to the output writer. The file's new content follows.
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct OutputRequest {
     pub path: OsString,
     pub action: OutputAction,
-    pub bytes: u64,
+    /// Length of the content.
+    pub content_bytes: u64,
 }
 
-/// How it went: whether it was done, or the error.
+/// Result of a request: the return value of the operation, or its error.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) enum OutputAnswer {
+pub(super) enum OutputResponse {
     Done(bool),
     Failed { number: Option<i32>, text: String },
 }
 
-impl OutputAnswer {
-    pub(super) fn of(done: io::Result<bool>) -> Self {
+impl From<io::Result<bool>> for OutputResponse {
+    fn from(done: io::Result<bool>) -> Self {
         match done {
             Ok(done) => Self::Done(done),
             Err(error) => Self::Failed { number: error.raw_os_error(), text: error.to_string() },
         }
     }
+}
 
+impl OutputResponse {
     fn into_result(self) -> io::Result<bool> {
         match self {
             Self::Done(done) => Ok(done),
@@ -120,14 +126,15 @@ impl OutputAnswer {
     }
 }
 
-/// Reads a line and what it says; `None` at the end.
-pub(super) fn hear<T: for<'a> Deserialize<'a>>(from: &mut impl BufRead) -> io::Result<Option<T>> {
+/// Receives a JSON document of one line. Returns `None` at the end of the stream.
+pub(super) fn recv<T: for<'a> Deserialize<'a>>(from: &mut impl BufRead) -> io::Result<Option<T>> {
     let mut line = Vec::new();
     let count = from.take(MAX_LINE_BYTES).read_until(b'\n', &mut line)?;
     if count == 0 { Ok(None) } else { Ok(Some(serde_json::from_slice(&line)?)) }
 }
 
-pub(super) fn say(into: &mut impl Write, what: &impl Serialize, bytes: &[u8]) -> io::Result<()> {
+/// Sends a JSON document of one line, then these bytes.
+pub(super) fn send(into: &mut impl Write, what: &impl Serialize, bytes: &[u8]) -> io::Result<()> {
     let mut line = serde_json::to_vec(what)?;
     line.push(b'\n');
     into.write_all(&line)?;
@@ -135,8 +142,8 @@ pub(super) fn say(into: &mut impl Write, what: &impl Serialize, bytes: &[u8]) ->
     into.flush()
 }
 
-/// The bytes that follow a request.
-pub(super) fn hear_bytes(from: &mut impl BufRead, count: u64) -> io::Result<Vec<u8>> {
+/// Receives the content that follows a request header.
+pub(super) fn recv_bytes(from: &mut impl BufRead, count: u64) -> io::Result<Vec<u8>> {
     if count > MAX_FILE_BYTES {
         return Err(io::ErrorKind::FileTooLarge.into());
     }
@@ -145,7 +152,7 @@ pub(super) fn hear_bytes(from: &mut impl BufRead, count: u64) -> io::Result<Vec<
     if bytes.len() as u64 == count { Ok(bytes) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
 }
 
-/// The other process, and the files that it may make.
+/// Connection to the output writer.
 struct OutputWriter {
     files: OutputFiles,
     requests: ChildStdin,
@@ -159,45 +166,45 @@ fn writer() -> MutexGuard<'static, Option<OutputWriter>> {
     WRITER.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Starts the output writer for these files; to be called before this process is fenced.
+/// Starts the output writer for these files. Call this before the fence closes.
 ///
 /// # Errors
 /// When the system starts no second process.
 pub fn start_output_writer(files: &OutputFiles) -> io::Result<()> {
-    let mut command = Command::new(own_program()?);
+    let mut command = Command::new(current_program_path()?);
     command.env(OUTPUT_WRITER, std::process::id().to_string());
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
-    // It ends with this process, and not by what is typed.
-    let mut process = apart_from_terminal(&mut command).spawn()?;
+    // Ctrl-C must not end it before this process has finished its files.
+    let mut process = in_new_process_group(&mut command).spawn()?;
     let gone = || io::Error::from(io::ErrorKind::BrokenPipe);
     let (mut requests, answers) = (process.stdin.take().ok_or_else(gone)?, process.stdout.take().ok_or_else(gone)?);
-    say(&mut requests, files, &[])?;
+    send(&mut requests, files, &[])?;
     let writer = OutputWriter { files: files.clone(), requests, answers: BufReader::new(answers), process };
     *self::writer() = Some(writer);
     Ok(())
 }
 
-/// Ends the output writer, which removes what was begun and is still empty.
-pub fn end_output_writer() {
+/// Stops the output writer and waits until it has removed the files that are still empty.
+pub fn stop_output_writer() {
     if let Some(OutputWriter { requests, mut process, .. }) = writer().take() {
         drop(requests);
-        // It has nothing to tell.
+        // Its exit status has no meaning.
         let _ = process.wait();
     }
 }
 
-/// Has the output writer do this, and tells whether it was done; `None` where the file is none of its.
-pub(super) fn ask(path: &Path, action: OutputAction, bytes: &[u8]) -> Option<io::Result<bool>> {
+/// Requests an operation on an output file and returns its result; `None` if the file is not an output file of this command.
+pub(super) fn request_output(path: &Path, action: OutputAction, bytes: &[u8]) -> Option<io::Result<bool>> {
     let path = absolute(path);
     let mut writer = writer();
     let writer = writer.as_mut()?;
-    if !writer.files.allow(&path) {
+    if !writer.files.contains(&path) {
         return None;
     }
-    let request = OutputRequest { path: path.into(), action, bytes: bytes.len() as u64 };
-    let mut asked = || {
-        say(&mut writer.requests, &request, bytes)?;
-        hear::<OutputAnswer>(&mut writer.answers)?.ok_or(io::ErrorKind::BrokenPipe)?.into_result()
+    let request = OutputRequest { path: path.into(), action, content_bytes: bytes.len() as u64 };
+    let mut answer = || {
+        send(&mut writer.requests, &request, bytes)?;
+        recv::<OutputResponse>(&mut writer.answers)?.ok_or(io::ErrorKind::BrokenPipe)?.into_result()
     };
-    Some(asked())
+    Some(answer())
 }

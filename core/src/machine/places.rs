@@ -18,8 +18,8 @@ pub struct NamedPlaces {
     pub listed: Vec<PathBuf>,
     /// What may be read, made, changed and removed.
     pub written: Vec<PathBuf>,
-    /// Files that the output writer makes.
-    pub made: OutputFiles,
+    /// Files that the output writer writes.
+    pub outputs: OutputFiles,
 }
 
 impl NamedPlaces {
@@ -48,24 +48,24 @@ impl NamedPlaces {
         self.listed.push(folder.to_owned());
     }
 
-    /// A folder to be written; it is made now, since the one above it stays closed.
+    /// Adds a folder to write to. Creates it now, because its parent folder stays closed.
     pub fn write_below(&mut self, folder: &Path) {
-        // Where it can't be made, the command says so.
+        // The command reports a folder that can't be created.
         let _ = make_folder(folder);
         self.written.extend(Some(folder.to_owned()).filter(|folder| folder.is_dir()));
     }
 
-    /// A file that is made while the command runs, by the output writer.
-    pub fn make(&mut self, file: &Path) {
-        self.made.add(file);
+    /// Adds a file that the output writer writes.
+    pub fn add_output(&mut self, file: &Path) {
+        self.outputs.add_file(file);
     }
 
-    /// A file that the command writes itself. It is begun now, and removed by the output writer if it is still empty at the end.
-    pub fn begin(&mut self, file: &Path) {
-        let begun = open_own(file, OpenOptions::new().read(true).write(true).create(true).truncate(false));
-        // Where it can't be made, the command says so.
-        if begun.is_ok() {
-            self.made.add_begun(file);
+    /// Adds a file that the command itself writes. Creates it now; the output writer removes it if it is still empty at the end.
+    pub fn create_output(&mut self, file: &Path) {
+        let created = open_own(file, OpenOptions::new().read(true).write(true).create(true).truncate(false));
+        // The command reports a file that can't be created.
+        if created.is_ok() {
+            self.outputs.add_created_file(file);
             self.written.push(file.to_owned());
         }
     }
@@ -90,7 +90,7 @@ mod tests {
         assert_eq!(names.into_iter().collect::<Vec<_>>(), ["SHA256SUMS", "SHA512SUMS", "a.iso"]);
         assert_eq!(places.listed[0], folder.path());
         places.write_below(&at("folder/new/newer"));
-        places.begin(&at("folder/stick.img.part"));
+        places.create_output(&at("folder/stick.img.part"));
         assert_eq!(places.written, [at("folder/new/newer"), at("folder/stick.img.part")]);
     }
 }

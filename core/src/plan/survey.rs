@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 
 use crate::devices::{Platform, PlatformError};
-use crate::drive::{Choice, Drive, Openers, Role, Tag};
+use crate::drive::{Choice, Drive, Role, Tag};
 use crate::guard::{BenchPlace, Circumstances, Confirmed, findings};
 use crate::job::gauge::is_restore_pending;
 use crate::text::Shown;
@@ -93,7 +93,7 @@ pub fn survey(
     let mut opened = Vec::new();
     for Choice { drive, .. } in choices {
         let openers = platform.openers(drive)?;
-        if openers != (Openers { programs: Vec::new(), is_complete: true }) {
+        if !openers.programs.is_empty() || !openers.is_complete {
             opened.push((drive.path.clone(), openers));
         }
     }

@@ -130,7 +130,7 @@ struct List {
 
 /// Reads at most `limit` bytes of a file; more than that is `None`.
 fn read_file(path: &Path, limit: u64) -> io::Result<Option<Vec<u8>>> {
-    match machine::read_named(path, limit) {
+    match machine::read_file_or_pipe(path, limit) {
         Err(error) if error.kind() == io::ErrorKind::FileTooLarge => Ok(None),
         read => read.map(Some),
     }

@@ -71,7 +71,7 @@ impl Conclusion {
             Self::DropsWrites | Self::KeepsOther => {
                 "write it once more into another port; if it differs again, discard the drive"
             }
-            Self::OtherProgram => "end that program, then write it again",
+            Self::OtherProgram => "close that program, then write the drive again",
             Self::LookedAt => {
                 "it starts as before; to have it exactly as published, write it again with --only-changed"
             }

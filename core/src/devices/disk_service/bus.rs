@@ -174,7 +174,7 @@ impl DiskService {
         self.ask(&self.patient, &self.block(path)?, call, &no_options()).map(drop)
     }
 
-    /// Mounts the device's volume where the service mounts volumes.
+    /// Mounts the device's volume at the service's default place.
     pub(super) fn mount(&self, path: &str) -> Result<(), NotServed> {
         let call = ("org.freedesktop.UDisks2.Filesystem", "Mount");
         self.ask(&self.patient, &self.block(path)?, call, &no_options()).map(drop)

@@ -180,7 +180,7 @@ impl Drop for Kept {
 
 impl Lender for Kept {
     fn take_back(mut self, device: BlockDevice, after: After) -> Result<(), PlatformError> {
-        // The keyholder ends a side that keeps it.
+        // The keyholder kills a worker that keeps the handle.
         drop(device);
         self.give_back(Some(after))
     }

@@ -150,7 +150,7 @@ fn keep_for(person: Option<&Person>, system_drives: SystemDrives) -> io::Result<
     let mut child = begin(person, theirs)?;
     let keyholder = Keyholder::new(Linux::reading_nothing(child.id()), system_drives);
     serve(keyholder, &ours, &told, &child)?;
-    // It has ended, or does what it never does: then it is ended. What has ended keeps its status.
+    // A worker that broke the protocol must not go on. The exit status of one that has ended stays the same.
     let _ = child.kill();
     // Without an end of the line left here, a side that still asks is told that nobody answers.
     drop(ours);

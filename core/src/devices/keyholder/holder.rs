@@ -26,8 +26,8 @@ pub enum SystemDrives {
     Readable,
 }
 
-/// How long the other side has for closing the handle of a drive that it gives back.
-const CLOSED_WITHIN: Duration = Duration::from_secs(2);
+/// Time in which the worker must close the handle of a drive that it releases.
+const CLOSE_TIMEOUT: Duration = Duration::from_secs(2);
 
 /// Whoever keeps the rights, and what is claimed by them.
 pub struct Keyholder {
@@ -56,12 +56,12 @@ impl Keyholder {
         line::say(line, &words, file.as_ref().map(AsFd::as_fd)).is_ok()
     }
 
-    /// The answer to what was said, and the open drive that comes with it; `None` where that is no question, or the other side keeps
-    /// the handle of a drive that it gives back.
+    /// Returns the encoded answer to a question, and the open drive that is sent with it. Returns `None` if the question is invalid, or if
+    /// the worker keeps the handle of a drive that it releases.
     pub fn reply(&mut self, said: &[u8]) -> Option<(Vec<u8>, Option<OwnedFd>)> {
         let question = Question::of(said)?;
         if let Question::Release(number, _) = question
-            && self.is_still_written(number)
+            && self.worker_keeps_handle(number)
         {
             return None;
         }
@@ -96,12 +96,12 @@ impl Keyholder {
         }
     }
 
-    /// Whether the other side keeps the handle of a drive that was claimed by this number. A descriptor can't be taken back from it.
-    fn is_still_written(&self, number: u32) -> bool {
+    /// Returns true if the worker does not close its handle of a claimed drive. The kernel can't revoke a file descriptor.
+    fn worker_keeps_handle(&self, number: u32) -> bool {
         let asked = Instant::now();
         let Some(device) = self.claims.get(&number) else { return false };
-        while self.linux.is_still_written(device) {
-            if asked.elapsed() >= CLOSED_WITHIN {
+        while self.linux.worker_can_write(device) {
+            if asked.elapsed() >= CLOSE_TIMEOUT {
                 return true;
             }
             std::thread::sleep(Duration::from_millis(10));

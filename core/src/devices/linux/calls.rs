@@ -38,22 +38,19 @@ pub(super) fn disk_sequence(disk: impl AsFd) -> io::Result<u64> {
     Ok(unsafe { ioctl(disk, Getter::<DISK_SEQUENCE, u64>::new()) }?)
 }
 
-/// Whether the file system that holds this file is frozen: nothing can be unmounted then. One that is not is frozen for a moment.
+/// Returns true if the file system of this file is frozen. Freezes and thaws it to find out.
 pub(super) fn is_frozen(file: impl AsFd) -> bool {
     // SAFETY: FIFREEZE and FITHAW read no argument and touch no memory of this process.
     match unsafe { ioctl(&file, NoArg::<FREEZE>::new()) } {
-        Ok(()) => {
-            // SAFETY: as above.
-            let _ = unsafe { ioctl(&file, NoArg::<THAW>::new()) };
-            false
-        }
-        // Others can't be frozen, or this account may not ask.
+        // SAFETY: as above.
+        Ok(()) => unsafe { ioctl(&file, NoArg::<THAW>::new()) }.is_err(),
+        // Other errors: the file system does not support freezing, or this account may not freeze it.
         Err(error) => error == rustix::io::Errno::BUSY,
     }
 }
 
-/// Whether two threads share their table of open files; false where the system does not tell.
-pub(super) fn share_files(one: u32, other: u32) -> bool {
+/// Returns true if two threads share their table of open files; false if the kernel does not answer.
+pub(super) fn share_open_files(one: u32, other: u32) -> bool {
     /// Compare tables of open files: `KCMP_FILES`, linux/kcmp.h.
     const FILES: c_long = 2;
     // SAFETY: kcmp takes five numbers and touches no memory of this process.

@@ -51,13 +51,13 @@ pub(in crate::devices) trait Claiming {
     /// Whether the drive may be opened for writing at all; nothing is kept open, and nobody is asked.
     fn may_write(&self, drive: &Drive) -> Result<(), PlatformError>;
 
-    /// Whether one volume of a drive can be unmounted, as far as that can be told before.
+    /// Checks that a volume of the drive is neither busy nor frozen, as far as this account may ask.
     fn may_unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError>;
 
     /// Unmounts one volume of a drive.
     fn unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError>;
 
-    /// Mounts a volume again that [`Claiming::unmount`] unmounted.
+    /// Mounts a volume that [`Claiming::unmount`] unmounted, at the same place.
     fn mount_again(&self, volume: &Removable) -> io::Result<()>;
 
     /// Opens a drive for writing by this process alone.
@@ -73,15 +73,19 @@ impl Claiming for OwnRights {
     }
 
     fn may_unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError> {
+        // umount(2): the first call with MNT_EXPIRE only marks the mount as unused; it fails if the volume is busy.
+        match rustix::mount::unmount(&volume.at, UnmountFlags::EXPIRE) {
+            Err(error @ Errno::BUSY) => return Err(not_unmounted(drive, volume, error.into())),
+            // Another program had marked it.
+            Ok(()) => self.mount_again(volume).map_err(|error| not_unmounted(drive, volume, error))?,
+            Err(_) => {}
+        }
+        // Opening the folder also clears the mark.
         let folder = open(&volume.at, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
         if folder.is_ok_and(calls::is_frozen) {
             return Err(not_unmounted(drive, volume, io::Error::other("it is frozen (fsfreeze)")));
         }
-        // umount(2): the first such call unmounts nothing, and tells whether the volume is in use.
-        match rustix::mount::unmount(&volume.at, UnmountFlags::EXPIRE) {
-            Err(error @ Errno::BUSY) => Err(not_unmounted(drive, volume, error.into())),
-            _ => Ok(()),
-        }
+        Ok(())
     }
 
     fn unmount(&self, drive: &Drive, volume: &Removable) -> Result<(), PlatformError> {
@@ -93,7 +97,7 @@ impl Claiming for OwnRights {
 
     fn mount_again(&self, volume: &Removable) -> io::Result<()> {
         let Removable { device, at, filesystem, mount_options, options } = volume;
-        // The device manager may have taken the folder away.
+        // The device manager may have removed the folder.
         let _ = std::fs::create_dir(at);
         let (how, resolve) = (OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, ResolveFlags::NO_SYMLINKS);
         let folder = openat2(CWD, at, how, Mode::empty(), resolve)?;
@@ -113,7 +117,7 @@ impl Claiming for OwnRights {
     }
 }
 
-/// mount(2) and mount(8): the flag that an option stands for.
+/// Returns the flag of mount(2) for an option of mount(8).
 fn mount_flag(option: &str) -> Option<MountFlags> {
     Some(match option {
         "ro" => MountFlags::RDONLY,
@@ -155,8 +159,8 @@ impl BlockDevice {
         }
     }
 
-    /// The device's number, `major:minor`.
-    pub(super) fn number(&self) -> io::Result<String> {
+    /// Returns the device number, `major:minor`.
+    pub(super) fn device_number(&self) -> io::Result<String> {
         Ok(stack::number_of(self.file.metadata()?.rdev()))
     }
 

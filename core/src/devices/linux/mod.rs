@@ -248,20 +248,21 @@ impl Linux {
         let numbers = stack.numbers_of(name);
         let is_complete = Cell::new(true);
         let look = || {
-            let look = processes::holding_open(&self.proc, self.beside, &numbers);
-            is_complete.set(is_complete.get() && look.is_complete);
-            look.found
+            let found = processes::holding_open(&self.proc, self.beside, &numbers);
+            is_complete.set(is_complete.get() && found.is_complete);
+            found.processes
         };
         let programs = found_each_time(look, || std::thread::sleep(LOOK_AGAIN));
-        let programs = programs.into_iter().map(|process| process.name).collect();
+        let programs = programs.into_iter().map(|process| process.display_name).collect();
         Openers { programs, is_complete: is_complete.get() }
     }
 
-    /// Whether the process beside this one still has this device open for writing.
-    pub(super) fn is_still_written(&self, device: &BlockDevice) -> bool {
-        let number = device.number().map(|number| vec![number]).unwrap_or_default();
-        let is_it = |file: &Path| processes::is_device(file, &number);
-        self.beside.is_some_and(|beside| processes::has_open_for_writing(&self.proc, beside, is_it))
+    /// Returns true if the worker has this device open for writing, or if that is unknown.
+    pub(super) fn worker_can_write(&self, device: &BlockDevice) -> bool {
+        let Some(worker) = self.beside else { return false };
+        let Ok(number) = device.device_number() else { return true };
+        let numbers = [number];
+        processes::has_open_for_writing(&self.proc, worker, |file| processes::is_block_device(file, &numbers))
     }
 
     /// The same error, and who is in the way.
@@ -423,7 +424,7 @@ impl Linux {
         let mut unmounted = Vec::new();
         let claimed = self.claim_unmounted(drive, &stack, by, &mut unmounted);
         claimed.map_err(|error| {
-            // What is there now may be another drive.
+            // After an exchange, the device path may belong to another drive.
             let is_still_there = self.is_still_there(drive).is_ok();
             let stays_unmounted = |volume: &&Removable| !is_still_there || by.mount_again(volume).is_err();
             let left = unmounted.iter().rev().filter(stays_unmounted);
@@ -458,7 +459,7 @@ impl Linux {
             return Err(not_unmounted(drive, covered, source));
         }
         let with_users = |error, volume: &Removable| self.with_users(error, stack, |path| path.starts_with(&volume.at));
-        // What another one is mounted in is free once that is unmounted.
+        // A volume is busy while another volume is mounted in it.
         let holds_another =
             |volume: &&Removable| volumes.iter().any(|other| other.at != volume.at && other.at.starts_with(&volume.at));
         for volume in volumes.iter().filter(|volume| !holds_another(volume)) {
@@ -481,7 +482,7 @@ impl Linux {
         let number = sysfs::text(&self.sys.join("block").join(name).join("dev"));
         self.is_still_there(drive)?;
         if device.is_generation(drive.generation)
-            && number.is_some_and(|number| device.number().is_ok_and(|found| found == number))
+            && number.is_some_and(|number| device.device_number().is_ok_and(|found| found == number))
         {
             Ok(())
         } else {

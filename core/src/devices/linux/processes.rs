@@ -11,35 +11,36 @@ use std::sync::mpsc::sync_channel;
 use std::time::Duration;
 
 use rustix::fs::{AtFlags, CWD, FileType, StatxFlags, statx};
+use rustix::io::Errno;
 
 use super::calls;
 use crate::text::Shown;
 
-/// Most processes, and files and mappings of all of them, that one look reads.
-const MAX_PROCESSES: usize = 4_000_000;
+/// Maximum number of processes: `PID_MAX_LIMIT`, linux/threads.h.
+const MAX_PROCESSES: usize = 1 << 22;
+/// Maximum number of open files and mappings that one search reads.
 const MAX_FILES: usize = 4_000_000;
-/// Most bytes of one process's list of mappings: the kernel allows 65,530 by default.
-const MAX_MAPS_BYTES: u64 = 64 << 20;
-/// A process that hangs in the kernel may keep whoever looks at it.
-const MAX_LOOK: Duration = Duration::from_secs(10);
+/// Longest line of a list of mappings: a path of 4096 bytes, each escaped as four, after fields of fixed width.
+const MAX_MAPPING_BYTES: u64 = 20_000;
+/// Reading a process that hangs in the kernel may block.
+const MAX_SEARCH_TIME: Duration = Duration::from_secs(10);
 /// Most that are named.
 const NAMED_MOST: usize = 5;
 /// Most sets of mounts that are looked into.
 const NAMESPACES_MOST: usize = 200;
 
-/// A process that uses something.
+/// Id and display name of a process.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Process {
-    number: u32,
-    /// For people, with the number.
-    pub(super) name: String,
+    id: u32,
+    pub(super) display_name: String,
 }
 
-/// What one look at all processes found.
+/// Result of a search through all processes.
 #[derive(Debug)]
-pub(super) struct Look {
-    pub(super) found: Vec<Process>,
-    /// Whether every process could be looked at.
+pub(super) struct FoundProcesses {
+    pub(super) processes: Vec<Process>,
+    /// False if a process could not be read.
     pub(super) is_complete: bool,
 }
 
@@ -51,34 +52,40 @@ fn others(proc: &Path, beside: Option<u32>) -> impl Iterator<Item = (u32, PathBu
     numbered.filter(move |(number, _)| *number != own && Some(*number) != beside)
 }
 
-fn process(number: u32, folder: &Path) -> Process {
+fn read_process(id: u32, folder: &Path) -> Process {
     let name = fs::read(folder.join("comm")).unwrap_or_default();
-    Process { number, name: format!("{} (process {number})", String::from_utf8_lossy(&name).trim().shown()) }
+    Process { id, display_name: format!("{} (process {id})", String::from_utf8_lossy(&name).trim().shown()) }
 }
 
-/// Reads processes one after the other, and notes whether anything of them stayed unseen.
-struct Looking {
+/// Reads processes, and records whether any part of them was unreadable.
+struct ProcessReader {
     files_left: Cell<usize>,
     is_complete: Cell<bool>,
-    /// Whether the files at these device and inode numbers are searched for, by the mappings that were seen.
-    known: Cell<BTreeMap<(String, String), bool>>,
+    /// Search result for each mapped file, by its device and inode numbers.
+    known_mappings: Cell<BTreeMap<(String, String), bool>>,
 }
 
-impl Looking {
+impl ProcessReader {
     fn new() -> Self {
-        Self { files_left: Cell::new(MAX_FILES), is_complete: Cell::new(true), known: Cell::new(BTreeMap::new()) }
+        Self {
+            files_left: Cell::new(MAX_FILES),
+            is_complete: Cell::new(true),
+            known_mappings: Cell::new(BTreeMap::new()),
+        }
     }
 
-    /// What was read, or nothing: a process that has ended has nothing open.
-    fn seen<T>(&self, read: io::Result<T>) -> Option<T> {
-        if read.as_ref().is_err_and(|error| error.kind() == ErrorKind::PermissionDenied) {
+    /// Returns the value. An error makes the search incomplete, unless the process has ended.
+    fn readable<T>(&self, read: io::Result<T>) -> Option<T> {
+        let has_ended =
+            |error: &io::Error| error.kind() == ErrorKind::NotFound || Errno::from_io_error(error) == Some(Errno::SRCH);
+        if read.as_ref().is_err_and(|error| !has_ended(error)) {
             self.is_complete.set(false);
         }
         read.ok()
     }
 
-    /// Counts one file more; false once there are too many.
-    fn counts(&self) -> bool {
+    /// Counts a file. Returns false if the limit is exceeded.
+    fn count_file(&self) -> bool {
         let left = self.files_left.get().checked_sub(1);
         self.files_left.set(left.unwrap_or_default());
         if left.is_none() {
@@ -87,40 +94,45 @@ impl Looking {
         left.is_some()
     }
 
-    /// Open files of a process: those of its first thread, and of all threads with a table of their own.
+    /// Returns the open files of a process: those of its main thread, and of threads with a separate descriptor table.
     fn open_files(&self, number: u32, folder: &Path) -> impl Iterator<Item = PathBuf> {
-        let threads = fs::read_dir(folder.join("task")).into_iter().flatten().flatten();
+        let threads = self.readable(fs::read_dir(folder.join("task"))).into_iter().flatten().flatten();
         let apart = threads.filter_map(move |thread| {
             let id: u32 = thread.file_name().to_str()?.parse().ok()?;
-            (id != number && !calls::share_files(number, id)).then(|| thread.path())
+            (id != number && !calls::share_open_files(number, id)).then(|| thread.path())
         });
         let tables = std::iter::once(folder.to_owned()).chain(apart);
-        let files = tables.flat_map(|table| self.seen(fs::read_dir(table.join("fd"))).into_iter().flatten().flatten());
-        files.map(|file| file.path()).take_while(|_| self.counts())
+        let files =
+            tables.flat_map(|table| self.readable(fs::read_dir(table.join("fd"))).into_iter().flatten().flatten());
+        files.map(|file| file.path()).take_while(|_| self.count_file())
     }
 
-    /// Whether a process has a file mapped to which `is_searched` applies; the file may be closed since.
-    fn has_mapped(&self, folder: &Path, is_searched: &dyn Fn(&Path) -> bool) -> bool {
-        let Some(maps) = self.seen(File::open(folder.join("maps"))) else { return false };
-        let mut known = self.known.take();
-        let lines = BufReader::new(maps.take(MAX_MAPS_BYTES)).split(b'\n').map_while(|line| self.seen(line));
-        let mut mappings = lines.take_while(|_| self.counts());
-        let found = mappings.any(|line| {
-            let line = String::from_utf8_lossy(&line);
+    /// Returns true if the process has mapped a matching file, even if it has closed the file since.
+    fn has_mapped(&self, folder: &Path, matches: &dyn Fn(&Path) -> bool) -> bool {
+        let Some(maps) = self.readable(File::open(folder.join("maps"))) else { return false };
+        let mut known = self.known_mappings.take();
+        let mut maps = BufReader::new(maps);
+        let mut line = Vec::new();
+        let mut next_line = || {
+            line.clear();
+            let count = self.readable(maps.by_ref().take(MAX_MAPPING_BYTES).read_until(b'\n', &mut line))?;
+            (count > 0 && self.count_file()).then(|| String::from_utf8_lossy(&line).trim_end().to_owned())
+        };
+        let found = std::iter::from_fn(&mut next_line).any(|line| {
             let Some(Mapping { addresses, device, inode, path }) = Mapping::parse(&line) else { return false };
             let file = (device.to_owned(), inode.to_owned());
             *known.entry(file).or_insert_with(|| {
-                // Without root, the file of a mapping is found by its path alone.
-                let place = folder.join("map_files").join(addresses);
-                is_searched(&place) || is_searched(Path::new(path))
+                // Following the links in map_files requires root; the path is what other accounts have.
+                let link = folder.join("map_files").join(addresses);
+                matches(&link) || matches(Path::new(path))
             })
         });
-        self.known.set(known);
+        self.known_mappings.set(known);
         found
     }
 }
 
-/// A line of a list of mappings that maps a file.
+/// A mapped file, from one line of a process's list of mappings.
 struct Mapping<'a> {
     addresses: &'a str,
     device: &'a str,
@@ -129,7 +141,7 @@ struct Mapping<'a> {
 }
 
 impl<'a> Mapping<'a> {
-    /// proc_pid_maps(5): addresses, permissions, offset, device, inode, path.
+    /// Parses a line of proc_pid_maps(5): addresses, permissions, offset, device, inode, path.
     fn parse(line: &'a str) -> Option<Self> {
         let mut rest = line;
         let mut field = || {
@@ -142,36 +154,36 @@ impl<'a> Mapping<'a> {
     }
 }
 
-/// The processes other than these two that have something open, or are, where `is_there` says.
+/// Returns the processes, except these two, that have a matching file open or run from it.
 pub(super) fn using(proc: &Path, beside: Option<u32>, is_there: impl Fn(&Path) -> bool) -> Vec<String> {
-    let looking = Looking::new();
+    let reader = ProcessReader::new();
     let uses = |number: u32, folder: &Path| {
         let places = ["cwd", "root", "exe"].map(|name| folder.join(name));
         let mut leads =
-            places.into_iter().chain(looking.open_files(number, folder)).filter_map(|link| fs::read_link(link).ok());
+            places.into_iter().chain(reader.open_files(number, folder)).filter_map(|link| fs::read_link(link).ok());
         leads.any(|target| is_there(&target))
     };
     let them = others(proc, beside).filter(|(number, folder)| uses(*number, folder));
-    them.take(NAMED_MOST).map(|(number, folder)| process(number, &folder).name).collect()
+    them.take(NAMED_MOST).map(|(id, folder)| read_process(id, &folder).display_name).collect()
 }
 
-/// The processes other than these two that have a block device with one of these numbers, `major:minor`, open or mapped. Takes 10 s at
-/// most.
-pub(super) fn holding_open(proc: &Path, beside: Option<u32>, numbers: &[String]) -> Look {
+/// Returns the processes, except these two, that have a block device with one of these numbers (`major:minor`) open or mapped. The
+/// search ends after 10 s.
+pub(super) fn holding_open(proc: &Path, beside: Option<u32>, numbers: &[String]) -> FoundProcesses {
     let (proc, numbers) = (proc.to_owned(), numbers.to_owned());
     let (sender, receiver) = sync_channel(1);
     let thread = std::thread::Builder::new().name("processes".to_owned());
     let started = thread.spawn(move || {
-        // Whoever waited for it may be gone.
-        let _ = sender.send(look_at_all(&proc, beside, &numbers));
+        // After the timeout nothing receives the result.
+        let _ = sender.send(search(&proc, beside, &numbers));
     });
-    let unseen = || Look { found: Vec::new(), is_complete: false };
-    started.map_or_else(|_| unseen(), |_| receiver.recv_timeout(MAX_LOOK).unwrap_or_else(|_| unseen()))
+    let unknown = || FoundProcesses { processes: Vec::new(), is_complete: false };
+    started.map_or_else(|_| unknown(), |_| receiver.recv_timeout(MAX_SEARCH_TIME).unwrap_or_else(|_| unknown()))
 }
 
-/// Whether a file is a block device with one of these numbers, `major:minor`.
-pub(super) fn is_device(file: &Path, numbers: &[String]) -> bool {
-    // Nothing is asked of servers that may not answer.
+/// Returns true if the file is a block device with one of these numbers, `major:minor`.
+pub(super) fn is_block_device(file: &Path, numbers: &[String]) -> bool {
+    // A network file server may not answer.
     let found = statx(CWD, file, AtFlags::STATX_DONT_SYNC, StatxFlags::TYPE);
     found.is_ok_and(|found| {
         let number = format!("{}:{}", found.stx_rdev_major, found.stx_rdev_minor);
@@ -179,25 +191,25 @@ pub(super) fn is_device(file: &Path, numbers: &[String]) -> bool {
     })
 }
 
-fn look_at_all(proc: &Path, beside: Option<u32>, numbers: &[String]) -> Look {
-    let is_device = |file: &Path| is_device(file, numbers);
-    let looking = Looking::new();
-    // Where processes of other accounts are hidden, the first one is.
+fn search(proc: &Path, beside: Option<u32>, numbers: &[String]) -> FoundProcesses {
+    let matches = |file: &Path| is_block_device(file, numbers);
+    let reader = ProcessReader::new();
+    // With the mount option hidepid, process 1 is hidden too.
     if fs::symlink_metadata(proc.join("1")).is_err() {
-        looking.is_complete.set(false);
+        reader.is_complete.set(false);
     }
     let holds = |number: u32, folder: &Path| {
-        looking.open_files(number, folder).any(|file| is_device(&file)) || looking.has_mapped(folder, &is_device)
+        reader.open_files(number, folder).any(|file| matches(&file)) || reader.has_mapped(folder, &matches)
     };
     let them = others(proc, beside).filter(|(number, folder)| holds(*number, folder));
-    let found = them.take(NAMED_MOST).map(|(number, folder)| process(number, &folder)).collect();
-    Look { found, is_complete: looking.is_complete.get() }
+    let processes = them.take(NAMED_MOST).map(|(id, folder)| read_process(id, &folder)).collect();
+    FoundProcesses { processes, is_complete: reader.is_complete.get() }
 }
 
-/// Whether a process has a file open for writing to which `is_searched` applies; also where that can't be told.
-pub(super) fn has_open_for_writing(proc: &Path, number: u32, is_searched: impl Fn(&Path) -> bool) -> bool {
-    let folder = proc.join(number.to_string());
-    let looking = Looking::new();
+/// Returns true if the process has a matching file open for writing, or if its open files can't be read.
+pub(super) fn has_open_for_writing(proc: &Path, id: u32, matches: impl Fn(&Path) -> bool) -> bool {
+    let folder = proc.join(id.to_string());
+    let reader = ProcessReader::new();
     // proc_pid_fdinfo(5): the flags of open(2), octal; O_RDONLY is 0.
     let is_written = |file: &Path| {
         let info = file.file_name().zip(file.parent().and_then(Path::parent));
@@ -205,8 +217,7 @@ pub(super) fn has_open_for_writing(proc: &Path, number: u32, is_searched: impl F
         let flags = info.as_deref().and_then(|info| info.lines().find_map(|line| line.strip_prefix("flags:")));
         flags.and_then(|flags| u32::from_str_radix(flags.trim(), 8).ok()).is_none_or(|flags| flags & 3 != 0)
     };
-    looking.open_files(number, &folder).any(|file| is_searched(&file) && is_written(&file))
-        || !looking.is_complete.get()
+    reader.open_files(id, &folder).any(|file| matches(&file) && is_written(&file)) || !reader.is_complete.get()
 }
 
 /// The mounts of every other set of mounts than this process's own, with a process that sees it.
@@ -219,7 +230,7 @@ pub(super) fn other_mounts(proc: &Path) -> Vec<(String, Vec<u8>)> {
             && set_of(&folder).is_some_and(|set| seen.insert(set))
             && let Ok(mounts) = fs::read(folder.join("mountinfo"))
         {
-            found.push((process(number, &folder).name, mounts));
+            found.push((read_process(number, &folder).display_name, mounts));
         }
     }
     found
@@ -230,7 +241,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_a_file_that_is_open_for_writing_counts_as_one() {
+    fn only_files_open_for_writing_are_found() {
         let path = tempfile::NamedTempFile::new().unwrap().into_temp_path();
         let is_it = |file: &Path| fs::read_link(file).is_ok_and(|target| target == *path);
         let is_open = || has_open_for_writing(Path::new("/proc"), std::process::id(), is_it);
@@ -239,12 +250,12 @@ mod tests {
         assert!(!is_open());
         let _written = File::options().append(true).open(&path).unwrap();
         assert!(is_open());
-        // Of a process that is not there, nothing is known to be closed.
+        // A process that does not exist has no open files.
         assert!(!has_open_for_writing(Path::new("/proc"), u32::MAX, |_| true));
     }
 
     #[test]
-    fn mappings_of_files_are_read_from_their_lines() {
+    fn mapping_lines_are_parsed() {
         let line = "7f0b2c000000-7f0b2c100000 rw-s 00000000 00:06 412                        /dev/sdb (deleted)";
         let Mapping { addresses, device, inode, path } = Mapping::parse(line).unwrap();
         assert_eq!(

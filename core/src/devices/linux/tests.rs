@@ -522,18 +522,18 @@ proptest! {
     }
 }
 
-/// A part of a disk, or of a file, in bytes.
+/// A byte range of a disk or of a file.
 #[derive(Clone, Debug)]
 struct Extent {
     of: String,
     range: Range<u64>,
 }
 
-/// A device of a made-up machine: the bytes that change when it is written, and those on which what it shows depends.
+/// A device of a simulated machine: the bytes that a write changes, and the bytes on which its content depends.
 #[derive(Clone, Debug)]
 struct Bytes {
     name: String,
-    /// The drive that it is, or belongs to.
+    /// The drive that it belongs to, or its own name.
     drive: String,
     written: Vec<Extent>,
     needed: Vec<Extent>,
@@ -544,14 +544,14 @@ fn share_bytes(some: &[Extent], others: &[Extent]) -> bool {
     some.iter().any(|a| others.iter().any(|b| meet(a, b)))
 }
 
-/// One relation, by the places of what was made before.
+/// Relation between devices, each given by its index among those created before.
 #[derive(Clone, Debug)]
 enum Relation {
     /// An array of two devices.
     Array(usize, usize),
-    /// A loop device over a device, from this quarter of a gigabyte on.
+    /// A loop device over a device. The offset is in quarters of a GiB.
     LoopOverDevice(usize, u64),
-    /// A loop device over one of two files on a mount, from this quarter of a gigabyte on, so many quarters long.
+    /// A loop device over one of two files on a mount. Offset and length are in quarters of a GiB; length 0 is up to the end.
     LoopOverFile(usize, bool, u64, u64),
     Mount(usize, usize),
     Swap(usize),
@@ -566,8 +566,8 @@ const QUARTER: u64 = 1 << 28;
 proptest! {
     #![proptest_config(ProptestConfig { cases: 1024, failure_persistence: None, ..ProptestConfig::default() })]
 
-    /// Whatever lies above, below and beside a drive (docs/platform.md): it is free only if no byte that something else shows changes
-    /// with it, and it is free if it shares none with anything.
+    /// Relations above, below and beside a drive (docs/platform.md): a drive is free only if it shares no byte with anything in use, and a
+    /// drive without relations is free.
     #[test]
     fn no_drive_is_free_that_shares_bytes_with_what_is_used(
         disks in prop::collection::vec(0u32..3, 1..4),
@@ -599,9 +599,9 @@ proptest! {
                 bytes(&format!("{name}{part}"), &name, each * u64::from(part)..each * u64::from(part + 1))
             }));
         }
-        // Where each is mounted, and whether by the desktop.
+        // Device, mount point, and whether the desktop mounted it.
         let mut mounts: Vec<(usize, &str, bool)> = Vec::new();
-        // What uses bytes: the drive that may be written all the same, and the bytes.
+        // Bytes in use, and the drive that a job may write anyway.
         let mut uses: Vec<(Option<String>, Vec<Extent>)> = Vec::new();
         let file_on = |mounts: &[(usize, &str, bool)], devices: &[Bytes], mount: usize, second: bool| {
             let (device, at, _) = mounts[mount % mounts.len()];
@@ -625,7 +625,7 @@ proptest! {
                     machine.loop_over(&name, &format!("/dev/{}", over.name));
                     machine.put(&format!("block/{name}/loop/offset"), &(at * QUARTER).to_string());
                     let shown = |extents: Vec<Extent>| extents.into_iter().map(|Extent { of, range }| {
-                        // Of an array, nobody here says where which part lies.
+                        // The layout of an array is unknown: any offset may be on any member.
                         let start = if over.written.len() == 1 { range.start + at * QUARTER } else { range.start };
                         Extent { of, range: start..range.end }
                     }).filter(|extent| !extent.range.is_empty()).collect::<Vec<_>>();
@@ -682,7 +682,7 @@ proptest! {
                 prop_assert!(is_used, "{} is free: {:?}", name, uses);
             }
             let is_alone = others().all(|(_, needed)| needed.iter().all(|one| own.written.iter().all(|own| own.of != one.of)));
-            // One that shows no byte at all may be called used.
+            // A loop device beyond the end of its file has no bytes and may count as used.
             prop_assert!(!(is_alone && is_used) || own.written.is_empty(), "{} is used: {:?}", name, drive.uses);
         }
     }

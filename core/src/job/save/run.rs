@@ -149,7 +149,7 @@ impl Saving<'_> {
     fn earlier(&self) -> Result<SaveMap, JobFault> {
         let SaveOrder { drive, bytes, file, packing, .. } = *self.order;
         let fresh = SaveMap::begin(drive, self.drive.bytes(), bytes);
-        // One that was only begun is empty.
+        // The part file is created empty before the drive is read.
         let is_begun = part_path(file).metadata().is_ok_and(|part| part.len() > 0) || map_path(file).exists();
         if !is_begun {
             return Ok(fresh);
@@ -272,7 +272,7 @@ impl Saving<'_> {
         let file = self.order.file;
         let name = file.file_name().unwrap_or_default().to_string_lossy();
         machine::put_file(&sum_path(file), format!("{sha256}  {name}\n").as_bytes(), machine::Existing::Replaced)?;
-        machine::publish(&part_path(file), file)?;
+        machine::rename_without_replacing(&part_path(file), file)?;
         machine::remove_own(&map_path(file))?;
         Ok(file.metadata()?.len())
     }

@@ -13,7 +13,7 @@ use landlock::{
     RulesetStatus, Scope, path_beneath_rules,
 };
 
-use rustix::fs::makedev;
+use rustix::fs::{Access as FileAccess, access, makedev};
 
 use super::is_root;
 use crate::machine::NamedPlaces;
@@ -64,10 +64,10 @@ const SETTINGS_OF_ROOT: [&str; 22] = [
     "/etc/qemu",
     "/etc/terminfo",
 ];
-/// Drives, the terminal, and what gives zeros or takes everything, by rights of their own.
-const DEVICES: [&str; 1] = ["/dev"];
-/// Those that root needs, whom no right keeps from a drive: these are opened by the keyholder.
-const DEVICES_OF_ROOT: [&str; 8] =
+/// All devices, and shared memory below them: for an account that may open drives by itself, since a drive may be attached at any time.
+const ALL_DEVICES: [&str; 1] = ["/dev"];
+/// Devices that every command needs. The keyholder or the disk service opens drives.
+const DEVICES: [&str; 8] =
     ["/dev/tty", "/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom", "/dev/kvm", "/dev/pts"];
 /// What is asked for; an older kernel gives what it knows of it.
 const KNOWN: ABI = ABI::V7;
@@ -142,8 +142,8 @@ fn restricted(places: &NamedPlaces) -> Result<RulesetStatus, RulesetError> {
     let read = AccessFs::from_read(KNOWN);
     let devices =
         AccessFs::ReadFile | AccessFs::ReadDir | AccessFs::WriteFile | AccessFs::Truncate | AccessFs::IoctlDev;
-    let (settings, nodes): (&[&str], &[&str]) =
-        if is_root() { (&SETTINGS_OF_ROOT, &DEVICES_OF_ROOT) } else { (&SETTINGS, &DEVICES) };
+    let settings: &[&str] = if is_root() { &SETTINGS_OF_ROOT } else { &SETTINGS };
+    let nodes: &[&str] = if !is_root() && may_open_drives() { &ALL_DEVICES } else { &DEVICES };
     let own_program = std::env::current_exe().ok();
     let system = OF_THE_SYSTEM.iter().chain(settings).map(PathBuf::from).chain(own_program);
     let ruleset = Ruleset::default().set_compatibility(CompatLevel::BestEffort);
@@ -152,10 +152,17 @@ fn restricted(places: &NamedPlaces) -> Result<RulesetStatus, RulesetError> {
         .create()?
         .add_rules(path_beneath_rules(system.chain(places.read.iter().cloned()), read))?
         .add_rules(path_beneath_rules(nodes, devices))?
-        .add_rules(path_beneath_rules(DEVICES, AccessFs::ReadDir))?
+        .add_rules(path_beneath_rules(ALL_DEVICES, AccessFs::ReadDir))?
         .add_rules(path_beneath_rules(&places.listed, AccessFs::ReadDir))?
         .add_rules(path_beneath_rules(&places.written, AccessFs::from_all(KNOWN)))?;
     Ok(ruleset.restrict_self()?.ruleset)
+}
+
+/// Returns true if this account may open any drive that is attached now.
+fn may_open_drives() -> bool {
+    let drives = std::fs::read_dir("/sys/block").into_iter().flatten().flatten();
+    let mut nodes = drives.map(|drive| Path::new("/dev").join(drive.file_name()));
+    nodes.any(|node| access(&node, FileAccess::READ_OK).is_ok())
 }
 
 /// Whether that holds for this process.

@@ -28,21 +28,21 @@ pub use capabilities::keep_files_alone;
 pub use fence::{fence, is_fenced};
 pub use limits::limit;
 pub use person::{home_of_this, host_name, logged_in, person, person_name};
-pub use program::{KeyByKey, ROOT_PROGRAM, interrupt, stop_when_told, terminal};
+pub use program::{KeyByKey, ROOT_PROGRAM, raise_interrupt, stop_when_told, terminal};
 pub use sparse::written_by;
 
-/// This very program, whatever lies at its path by now.
-pub(super) fn own_program() -> io::Result<std::path::PathBuf> {
+/// Path of the running program, valid even if its file was replaced.
+pub(super) fn current_program_path() -> io::Result<std::path::PathBuf> {
     if cfg!(target_os = "linux") { Ok("/proc/self/exe".into()) } else { std::env::current_exe() }
 }
 
-/// The process that started this one.
-pub(super) fn parent_process() -> Option<u32> {
+/// Id of the process that started this one.
+pub(super) fn parent_process_id() -> Option<u32> {
     rustix::process::getppid()?.as_raw_nonzero().get().try_into().ok()
 }
 
-/// Has the program that this starts not hear what is typed to end this one.
-pub(super) fn apart_from_terminal(command: &mut Command) -> &mut Command {
+/// Starts the program in a new process group: Ctrl-C at the terminal does not reach it.
+pub(super) fn in_new_process_group(command: &mut Command) -> &mut Command {
     command.process_group(0)
 }
 

@@ -21,9 +21,9 @@ pub fn terminal() -> Option<File> {
     File::open(TERMINAL).ok()
 }
 
-/// Tells this program what Ctrl-C tells it.
-pub fn interrupt() {
-    // Only a number that is no signal is refused.
+/// Sends this process the signal of Ctrl-C.
+pub fn raise_interrupt() {
+    // raise(3) fails only for an invalid signal number.
     let _ = signal_hook::low_level::raise(SIGINT);
 }
 
