@@ -58,7 +58,7 @@ fn forty_sticks_are_made_by_a_plan_that_is_killed_twice_and_nothing_else_is_touc
     bench = bench.tray(&stick("again", "KP-5", 2, ""));
     let words = "station plan.toml --sticks 37 --tray tray --state notes --json --quiet";
     let begun_jobs = || fs::read_dir(bench.path("notes/jobs")).map_or(0, |names| names.count());
-    // Runs a station until it ends, or kills it after so many jobs, or once it finds nothing more to do.
+    // Runs a station. It is killed after this many jobs, or when it has begun none for a while.
     let run = |most_jobs: usize| {
         let mut station = bench.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         let (before, mut last_seen, mut changed) = (begun_jobs(), 0, Instant::now());
@@ -100,7 +100,10 @@ fn forty_sticks_are_made_by_a_plan_that_is_killed_twice_and_nothing_else_is_touc
     assert_eq!((verified, tags("verified").len()), (37, 37), "each stick is made once");
     assert_eq!(&(&tags("failed") | &tags("differs")) - &tags("verified"), bad);
     let unended = jobs.iter().filter(|job| job["ended"].is_null()).count();
-    assert!(unended <= 4 * kills, "what was cut off is on record as begun: {unended} after {kills} kills");
+    assert!(
+        unended <= 4 * kills,
+        "{kills} kills left {unended} jobs without an end: a kill interrupts four jobs at most"
+    );
     for number in 0..40 {
         let holds = fs::read(bench.path(&format!("tray/s{number}.img"))).unwrap();
         let is_made = holds.get(..RESCUE.len()) == Some(&RESCUE[..]);

@@ -76,11 +76,10 @@ pub(super) fn exfat<'a>(volume: &ExfatVolume<'_>, tree: &Tree<'a>) -> Result<Com
 
 /// A bit for each cluster: the first `used` are taken.
 fn bitmap(used: u32, bytes: usize) -> Vec<u8> {
-    let taken = |byte: usize| {
-        let bits = u64::from(used).saturating_sub((byte as u64).saturating_mul(8)).min(8) as u32;
-        u8::MAX.checked_shr(8u32.saturating_sub(bits)).unwrap_or_default()
-    };
-    (0..bytes).map(taken).collect()
+    let mut bitmap = vec![u8::MAX; (used >> 3) as usize];
+    bitmap.push((1u8 << (used & 7)).saturating_sub(1));
+    bitmap.resize(bytes, 0);
+    bitmap
 }
 
 /// The allocation table: two fixed entries, then each chain in one piece.

@@ -6,9 +6,12 @@ use crate::bytes::MIB;
 
 /// Sectors of a boot region, section 3; a second one lies behind the first.
 pub(super) const REGION: u32 = 12;
-/// Volumes are no smaller, section 3.1.5, and clusters are no more, section 3.1.9.
+/// Volumes are no smaller, section 3.1.5.
 const LEAST: u64 = MIB;
-const CLUSTERS_MOST: u64 = 0xFFFF_FFF5;
+/// Clusters are no larger, section 3.1.15.
+const CLUSTER_BYTES_MOST: u64 = 32 * MIB;
+/// Clusters are no more, so that the bitmap has 8 MiB at most; section 3.1.9 would allow 2^32 - 11.
+const CLUSTERS_MOST: u32 = 1 << 26;
 /// The first cluster there is.
 pub(super) const FIRST: u32 = 2;
 
@@ -31,7 +34,8 @@ fn cluster_bytes(bytes: u64) -> u64 {
         _ if bytes <= 256 * MIB => 4 << 10,
         _ if bytes <= 32 * GIB => 32 << 10,
         _ if bytes <= 512 * GIB => 128 << 10,
-        _ => 256 << 10,
+        // A drive may claim any size: the clusters grow with it, and do not become more and more.
+        _ => bytes.div_ceil(CLUSTERS_MOST.into()).next_power_of_two().clamp(256 << 10, CLUSTER_BYTES_MOST),
     }
 }
 
@@ -60,7 +64,7 @@ impl ExfatShape {
         let heap_at = table_at.checked_add(table_sectors)?.checked_next_multiple_of(align)?;
         let per_cluster = cluster.checked_div(sector)?;
         let clusters = sectors.checked_sub(heap_at)?.checked_div(per_cluster)?;
-        let clusters = u32::try_from(clusters).ok().filter(|clusters| u64::from(*clusters) < CLUSTERS_MOST)?;
+        let clusters = u32::try_from(clusters).ok().filter(|clusters| *clusters <= CLUSTERS_MOST)?;
         (volume.bytes >= LEAST).then_some(Self { sector, cluster, sectors, table_at, table_sectors, heap_at, clusters })
     }
 
@@ -73,5 +77,26 @@ impl ExfatShape {
     pub(super) fn cluster_at(&self, cluster: u32) -> u64 {
         let before = u64::from(cluster.saturating_sub(FIRST)).saturating_mul(self.cluster);
         self.heap_at.saturating_mul(self.sector).saturating_add(before)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn clusters_are_few_and_small_enough_whatever_size_a_drive_claims() {
+        for bytes in (20..64).flat_map(|power| [(1 << power) - 1, 1 << power, (1 << power) + (1 << power) / 3]) {
+            let volume = ExfatVolume { bytes, sector_bytes: 512, hidden: 0, label: "", serial: 1 };
+            match ExfatShape::of(&volume) {
+                Some(shape) => {
+                    let is_bounded = shape.clusters <= CLUSTERS_MOST && shape.cluster <= CLUSTER_BYTES_MOST;
+                    assert!(is_bounded && shape.clusters > 0, "{bytes}: {} of {}", shape.clusters, shape.cluster);
+                }
+                None => assert!(!(LEAST..=1 << 51).contains(&bytes), "{bytes} bytes are refused"),
+            }
+        }
+        let [tb, pb] = [1_000_000_000_000, 1_000_000_000_000_000];
+        assert_eq!([tb, 16 * tb, 562 * tb, 2 * pb].map(cluster_bytes), [256 << 10, 256 << 10, 8 * MIB, 32 * MIB]);
     }
 }
