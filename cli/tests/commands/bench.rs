@@ -227,6 +227,8 @@ pub(crate) fn listed(bench: &Bench, name: &str) -> serde_json::Value {
 /// Settings under which what varies from run to run is told in the same words.
 pub(crate) fn steady() -> insta::Settings {
     let mut settings = insta::Settings::clone_current();
+    // How often a job says how far it is depends on how long it takes.
+    settings.add_filter(r"(?m)^.*: [\d.]+ [kMG]?B of [\d.]+ [kMG]?B .*\n", "");
     settings.add_filter(r"\b\d+\.\d s\b", "[TIME]");
     settings.add_filter(r"\d{8}-\d{6}-", "[WHEN]-");
     settings.add_filter(r"\d{4}-\d\d-\d\dT[\d:.]+Z", "[WHEN]");
