@@ -8,9 +8,12 @@ use pyrotyp_core::compose::patched;
 use pyrotyp_core::contents::contents;
 use pyrotyp_core::devices::{DriveIo, Platform, Sectors};
 use pyrotyp_core::drive::{Drive, Tag};
+use pyrotyp_core::hash::first_block;
 use pyrotyp_core::image::Summary;
 use pyrotyp_core::job::{Comparison, JobFault};
-use pyrotyp_core::record::{AlteredBytes, Conclusion, DriveIdentity, ImageRecord, JobResult, SparePartition};
+use pyrotyp_core::record::{
+    AlteredBytes, Conclusion, DriveIdentity, ImageRecord, JobKind, JobResult, Record, SparePartition,
+};
 use pyrotyp_core::text::{Foreign, Shown, shell};
 use pyrotyp_core::{job, ledger, plan};
 
@@ -80,15 +83,26 @@ fn with_image(
     let (ComparedDrive { of, drive }, OpenedAt { path, opened: image }) = (opened, against);
     let content = content(path, image, of.bytes, session)?;
     let inspection = &image.inspection;
+    let file = std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).to_string_lossy().into_owned();
     // Without the records it is compared all the same: then what enters a partition behind it shows as different.
-    let made_with = as_recorded(of, drive, content.bytes().size(), session.common).unwrap_or_else(|failure| {
+    let made = as_recorded(of, drive, session.common).unwrap_or_else(|failure| {
         say(session.common, &format!("whether partitions lie behind the image is not known: {}\n", failure.text));
-        ImageRecord::default()
+        None
     });
+    let unpacked = made.as_ref().filter(|record| record.kind == JobKind::Unpack && record.image.file == file);
+    if let Some(record) = unpacked {
+        // Another program may have written the image since then.
+        let heads = (first_block(&Sectors::of(drive)), first_block(content.bytes()));
+        if matches!(heads, (Ok(found), Ok(wanted)) if found != wanted) {
+            return Err(not_byte_for_byte(of, path, record));
+        }
+    }
+    let made_with = made.map(|record| record.image).filter(|image| image.bytes == Some(content.bytes().size()));
+    let made_with = made_with.unwrap_or_default();
     let as_written = patched(content.bytes(), &AlteredBytes::at_places(&made_with.altered));
     let kept = ForTheRecord {
         image: ImageRecord {
-            file: std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).to_string_lossy().into_owned(),
+            file,
             bytes: Some(content.bytes().size()),
             says: inspection.summary(),
             ..ImageRecord::default()
@@ -118,12 +132,21 @@ fn with_image(
     Ok(if compared.result == JobResult::Verified { Exit::Done } else { Exit::Differs })
 }
 
-/// The image of so many bytes that is on record as written to this drive, with what lies behind it; one of nothing if there is none.
-fn as_recorded(of: &Drive, drive: &dyn DriveIo, bytes: u64, common: &Common) -> Result<ImageRecord, Failure> {
-    let Some(records) = Records::of(common)? else { return Ok(ImageRecord::default()) };
-    let Some(job) = records.made(of, &Sectors::of(drive))? else { return Ok(ImageRecord::default()) };
-    let image = records.record(&job.job)?.map(|record| record.image);
-    Ok(image.filter(|image| image.bytes == Some(bytes)).unwrap_or_default())
+/// The record of the job that made this drive what it is, if there is one.
+fn as_recorded(of: &Drive, drive: &dyn DriveIo, common: &Common) -> Result<Option<Record>, Failure> {
+    let Some(records) = Records::of(common)? else { return Ok(None) };
+    let Some(job) = records.made(of, &Sectors::of(drive))? else { return Ok(None) };
+    records.record(&job.job)
+}
+
+/// The drive holds the files of this image, and not its bytes in their order.
+fn not_byte_for_byte(of: &Drive, path: &Path, unpacked: &Record) -> Failure {
+    let (tag, day) = (&of.tag, unpacked.started.get(..10).unwrap_or(&unpacked.started));
+    let text = format!(
+        "{} was unpacked onto drive {tag} on {day}: the drive holds its files, not the image byte for byte",
+        path.shown()
+    );
+    Failure::new(Exit::Usage, text, format!("pyrotyp compare {}", shell::word(tag.as_str())))
 }
 
 /// Compares with the digests that a job kept; an image of the shelf with which the drive begins does as well.

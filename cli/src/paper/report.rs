@@ -135,8 +135,7 @@ fn trial(record: &Record, pictures: &[Option<Vec<u8>>]) -> Option<TrialPart> {
             .filter(|text| !text.is_empty()),
     };
     let starts: Vec<StartPart> = record.starts.iter().enumerate().map(part).collect();
-    (!starts.is_empty())
-        .then_some(TrialPart { starts, proves: format!("{}; {}", rehearsed::PROVES, rehearsed::PROVES_NOT) })
+    (!starts.is_empty()).then_some(TrialPart { starts, proves: rehearsed::proof(&record.starts).join("; ") })
 }
 
 fn outcome(result: JobResult, kind: JobKind) -> Ending {

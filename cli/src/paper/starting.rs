@@ -46,8 +46,8 @@ pub(crate) fn starting(image: &Summary) -> Vec<Advice> {
     }
     all.push(said(
         "Ask for the boot menu once",
-        "Plug the stick in while the PC is off. Switch it on and press the key for its boot menu again and again, until a list comes: mostly \
-         F12; F9 or Esc on HP; F8 or Esc on ASUS; F11 on MSI and ASRock; F10 on Intel boards; the Option key on a Mac with an Intel processor. \
+        "Plug the stick in while the PC is off. Switch it on and press the key for its boot menu again and again, until a list comes: \
+         usually F12; otherwise F11, F9, F8, F10 or Esc. The screen shows the key for a moment. \
          The choice holds for this one start, and nothing in the PC is changed.",
     ));
     all.push(which_entry(&starts));

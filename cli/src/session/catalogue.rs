@@ -89,7 +89,8 @@ fn from_network(address: &str, against: &Against, web: &Web, session: &Session<'
     let nothing: Vec<u8> = Vec::new();
     let now = Timestamp::now();
     let subject = Subject { image: &nothing, system: Some(&whose) };
-    let signatures = vouch(&published, subject, Keys { given: &keys, remembered: &remembered }, now, session.cancel);
+    let by = Keys { given: &keys, remembered: &remembered, is_given_only: false };
+    let signatures = vouch(&published, subject, by, now, session.cancel);
     if let Some(failure) = signature_refusal(&signatures) {
         return Err(failure);
     }

@@ -148,6 +148,7 @@ fn signature(out: &mut String, image: &Path, vouched: &Vouched) {
 fn torrent(out: &mut String, image: &Path, report: &PiecesReport) {
     let (style, word) = if report.ok() { (GOOD, "all match") } else { (BAD, "not all match") };
     let (source, pieces) = (beside(image, &report.source), &report.pieces);
+    let (style, word) = if *pieces == 0 { (CARE, "nothing compared") } else { (style, word) };
     let unit = if *pieces == 1 { "piece" } else { "pieces" };
     line!(out, "pieces", "{source}, {pieces} {unit}: {style}{word}{style:#}");
     if let Some(length) = report.other_length {

@@ -11,11 +11,20 @@ use super::style::{BAD, CARE, FAINT, GOOD, NAME};
 use super::text::duration;
 use crate::asked::Common;
 
-/// What a trial start proves.
-pub(crate) const PROVES: &str =
-    "tried in an emulated PC: its firmware finds the stick, and what it starts runs as far as the picture shows";
-/// And what it does not.
-pub(crate) const PROVES_NOT: &str = "the firmware, graphics and USB port of a real PC may still not get along with it";
+/// What trial starts prove, and what they do not.
+pub(crate) fn proof(starts: &[TrialStart]) -> [&'static str; 2] {
+    let any = |started| starts.iter().any(|one| one.started == started);
+    if any(Started::Yes) {
+        [
+            "tried in an emulated PC: its firmware finds the stick, and what it starts runs as far as the picture shows",
+            "the firmware, graphics and USB port of a real PC may still not get along with it",
+        ]
+    } else if any(Started::Unknown) {
+        ["tried in an emulated PC: nothing is proven", "a real PC may start it or not"]
+    } else {
+        ["tried in an emulated PC: it did not start", "a real PC may differ from the emulated one"]
+    }
+}
 
 /// Firmware as people call it.
 pub(crate) fn called(firmware: Firmware) -> &'static str {
@@ -83,7 +92,7 @@ pub(crate) fn rehearsed(of: &Rehearsed<'_>, common: &Common) -> String {
         }
     }
     if !common.quiet {
-        let _ = writeln!(out, "  {PROVES};\n  {PROVES_NOT}");
+        let _ = writeln!(out, "  {}", proof(of.starts).join(";\n  "));
         let _ = writeln!(out, "  next: {}", next(of));
     }
     out

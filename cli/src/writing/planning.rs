@@ -281,7 +281,7 @@ pub(crate) fn look_again(plan: &mut Plan, platform: &dyn Platform, common: &Comm
 
 /// What `--resume` will do on each drive, in words; nothing where it is not asked for.
 ///
-/// Another image under way is refused, and with nobody to see it, so is having nothing to go on with on any of them.
+/// Another image under way is refused. A drive that has nothing to go on with is written from the start.
 pub(crate) fn resuming(
     plan: &Plan,
     bytes: Option<u64>,
@@ -292,22 +292,10 @@ pub(crate) fn resuming(
         return Ok(Vec::new());
     }
     let resumes = plan.resumes(state_folder(common).as_deref(), bytes, sha256);
-    let of_drives = || plan.attached().zip(&resumes);
-    let refuse = |tag: &dyn std::fmt::Display, why: &str, next| {
-        let text = format!("drive {tag}: there is nothing to go on with: {why}");
-        Err(Failure::new(Exit::Refused, text, next))
-    };
-    for (drive, resume) in of_drives() {
+    for (drive, resume) in plan.attached().zip(&resumes) {
         if let Resume::Other { what } = resume {
-            return refuse(&drive.tag, what, "run the same command without --resume to start over");
-        }
-    }
-    let goes_on = resumes.iter().any(|resume| matches!(resume, Resume::Behind { .. }));
-    if plan.how.confirmed == Confirmed::ByNobody && !goes_on {
-        for (drive, resume) in of_drives() {
-            if let Resume::Nothing { why } = resume {
-                return refuse(&drive.tag, why, "leave --resume away to write it from the start");
-            }
+            let text = format!("drive {}: there is nothing to go on with: {what}", drive.tag);
+            return Err(Failure::new(Exit::Refused, text, "run the same command without --resume to start over"));
         }
     }
     Ok(resumes.iter().map(resume_words).collect())

@@ -1,5 +1,6 @@
 use super::bench::{Bench, RESCUE, tag_of};
 use pyrotyp_core::hash::{Algorithm, Hashers};
+use pyrotyp_sample::{Esp, File, Recipe, Tables, TorrentKind, torrent};
 
 fn sum(algorithm: Algorithm) -> String {
     let mut hashers = Hashers::new([algorithm]);
@@ -131,18 +132,47 @@ fn a_checksum_without_a_name_counts_only_for_the_image_whose_name_it_bears() {
 }
 
 #[test]
-fn a_list_that_does_not_name_the_image_proves_nothing_and_fails_nothing() {
-    let list = format!("{}  other.iso\n", sum(Algorithm::Sha256));
-    let bench = Bench::new().file("list.txt", list.as_bytes()).file("words.txt", b"hello\n");
-    insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sums list.txt"), @"
+fn a_list_beside_the_image_that_does_not_name_it_fails_nothing() {
+    let bench = Bench::new().file("SHA256SUMS", format!("{}  other.iso\n", sum(Algorithm::Sha256)).as_bytes());
+    insta::assert_snapshot!(bench.pyrotyp("check rescue.iso"), @"
     exit 0
     rescue.iso
-      list     unlisted: list.txt does not name this file
+      list     unlisted: SHA256SUMS does not name this file
       inside   md5sum.txt lies in it and names 2 files: all match
       SHA-256  0d8ca679a4c957b5cfbf6b51d0ffa55624e211539ca12e0d54ff15d9c7b4d933
       proven   its 2 listed files are not damaged; where it comes from is not proven
       next     compare by eye with the publisher's page, or give its value with --sum or its list with --sums
     ");
+}
+
+#[test]
+fn a_list_inside_that_names_no_file_proves_nothing() {
+    let files = vec![File::text("md5sum.txt", "# no file\n"), File::filler("live/kernel.bin", 3000, 2)];
+    let (name, label) = ("EMPTY_LIST".to_owned(), "EMPTY_LIST".to_owned());
+    let image = Recipe { name, label, tables: Tables::None, esp: Esp::None, el_torito: false, files }.build();
+    let told = Bench::new().file("list.iso", &image).pyrotyp("check list.iso");
+    assert!(told.contains("proven   nothing") && !told.contains("inside"), "{told}");
+}
+
+#[test]
+fn what_is_given_and_can_not_be_compared_is_refused() {
+    let list = format!("{}  other.iso\n", sum(Algorithm::Sha256));
+    let foreign = format!("Tiger (rescue.iso) = {}\n", "0".repeat(48));
+    let other = torrent(TorrentKind::First, "other.iso", &RESCUE, 1 << 16);
+    let bench = Bench::new()
+        .stick("a", "")
+        .file("list.txt", list.as_bytes())
+        .file("foreign.txt", foreign.as_bytes())
+        .file("other.torrent", &other)
+        .file("words.txt", b"hello\n");
+    let told = ["list.txt", "foreign.txt", "other.torrent"].map(|list| {
+        let told = bench.pyrotyp(&format!("check rescue.iso --sums {list}"));
+        // Whoever looks at nothing but the result is not told that all is well.
+        let write = format!("write rescue.iso --to {} --unattended --quiet --sums {list}", tag_of(&bench, "a"));
+        assert!(bench.on_tray(&write).starts_with("exit 4") && !bench.was_touched("a"), "{list}");
+        told
+    });
+    insta::assert_snapshot!(told.join("\n"));
     insta::assert_snapshot!(bench.pyrotyp("check rescue.iso --sums words.txt"), @"
     exit 4
     -- standard error:

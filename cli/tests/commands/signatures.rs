@@ -44,7 +44,11 @@ fn a_key_given_once_is_remembered_and_a_changed_one_refused() {
        next: open it to see what was downloaded in place of the image
     ");
     assert!(!bench.pyrotyp("check larkspur.img --signature SHA256SUMS.asc").contains("first use"), "remembered");
-    let bench = signed!(bench, "by-impostor.asc" as "SHA256SUMS.asc", "impostor.key" as "impostor.key");
+    // Whoever gives a key asks about that one: another that is known does not stand in for it.
+    let bench = signed!(bench, "impostor.key" as "impostor.key");
+    let told = bench.pyrotyp("check larkspur.img --key impostor.key");
+    assert!(told.starts_with("exit 4") && told.contains("the key that was given is another one"), "{told}");
+    let bench = signed!(bench, "by-impostor.asc" as "SHA256SUMS.asc");
     steady().bind(|| {
         insta::assert_snapshot!(bench.pyrotyp("check larkspur.img --key impostor.key"), @"
         exit 4

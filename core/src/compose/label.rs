@@ -7,12 +7,14 @@ use crate::compose::VolumeKind;
 #[non_exhaustive]
 pub enum LabelFault {
     /// It is too long.
-    #[error("a label of {} has {most} letters at most", kind.word())]
+    #[error("a label of {} takes {most} {} at most, and this one takes {units}", kind.word(), kind.label_unit())]
     Long {
         /// Of which kind of volume.
         kind: VolumeKind,
         /// So many.
         most: usize,
+        /// How long this one is, in the unit that the kind counts.
+        units: usize,
     },
     /// A letter in it is not allowed.
     #[error("a label of {} can't hold {letter:?}", kind.word())]
@@ -50,8 +52,17 @@ impl VolumeKind {
         let letter = label.chars().find(|c| !self.takes(*c));
         match letter {
             Some(letter) => Err(LabelFault::Letter { kind: self, letter }),
-            None if units > most => Err(LabelFault::Long { kind: self, most }),
+            None if units > most => Err(LabelFault::Long { kind: self, most, units }),
             None => Ok(label),
+        }
+    }
+
+    /// What the length of a label is counted in.
+    fn label_unit(self) -> &'static str {
+        match self {
+            Self::Fat32 => "letters",
+            Self::Exfat => "UTF-16 units (a letter takes one, an emoji two)",
+            Self::Ext4 => "bytes (an English letter takes one, others two to four)",
         }
     }
 
@@ -81,9 +92,9 @@ mod tests {
         assert_eq!(Exfat.label("Ferien Übig").unwrap(), "Ferien Übig");
         assert_eq!(Fat32.label("Ü"), Err(LabelFault::Letter { kind: Fat32, letter: 'Ü' }));
         assert_eq!(Ext4.label("Werkstatt/Ü 24").unwrap(), "Werkstatt/Ü 24");
-        assert_eq!(Ext4.label("seventeen letters"), Err(LabelFault::Long { kind: Ext4, most: 16 }));
+        assert_eq!(Ext4.label("seventeen letters"), Err(LabelFault::Long { kind: Ext4, most: 16, units: 17 }));
         assert_eq!(Exfat.label("a/b"), Err(LabelFault::Letter { kind: Exfat, letter: '/' }));
-        assert_eq!(Fat32.label("twelve chars"), Err(LabelFault::Long { kind: Fat32, most: 11 }));
+        assert_eq!(Fat32.label("twelve chars"), Err(LabelFault::Long { kind: Fat32, most: 11, units: 12 }));
         // Letters beyond the basic plane count twice.
         assert!(Exfat.label("\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}").is_ok());
         assert!(Exfat.label("\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}\u{1F980}").is_err());

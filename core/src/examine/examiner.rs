@@ -126,7 +126,9 @@ impl Examiner<'_> {
         let (system, now) = (system.as_deref(), Timestamp::now());
         let nothing: &dyn ReadAt = &Vec::new();
         let bytes = image.map_or(nothing, |image| &*image.file);
-        let (subject, by) = (Subject { image: bytes, system }, Keys { given: &keys, remembered: &remembered });
+        let is_given_only = !known.key_files.is_empty();
+        let by = Keys { given: &keys, remembered: &remembered, is_given_only };
+        let subject = Subject { image: bytes, system };
         let signatures = published::vouch(&published, subject, by, now, self.cancel);
         if self.cancel.is_set() {
             return Err(CheckError::Stopped.into());

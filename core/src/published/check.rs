@@ -105,7 +105,8 @@ impl Report {
             Proof::Published
         } else if !weak.is_empty() {
             Proof::PublishedWeakly
-        } else if !self.pieces.is_empty() || self.embedded.is_some() || self.inside.is_some() {
+        } else if self.pieces.iter().any(|report| report.pieces > 0) || self.embedded.is_some() || self.inside.is_some()
+        {
             Proof::Undamaged
         } else {
             Proof::Nothing
@@ -178,6 +179,14 @@ pub enum CheckError {
         /// The most that is read.
         limit: u64,
     },
+    /// A list or torrent that was given does not apply to the image.
+    #[error("{} does not apply to this image: {why}", path.shown())]
+    NotForImage {
+        /// Which one.
+        path: PathBuf,
+        /// Why, in words.
+        why: String,
+    },
     /// A sums file holds no checksum at all.
     #[error("the sums file {} holds no checksum that can be read", path.shown())]
     NoSums {
@@ -211,6 +220,9 @@ impl CheckError {
         match self {
             Self::Sums { .. } => "give a readable list with --sums, or a checksum with --sum",
             Self::Unreadable { .. } => "check the name, and that you may read it",
+            Self::NotForImage { .. } => {
+                "give the list that names this file, or its value with --sum; a file that was renamed needs its published name back"
+            }
             Self::OtherTorrent { .. } => "give the torrent of this image, or give the image its published name",
             Self::TooLong { .. } | Self::NoSums { .. } => {
                 "give the list that was published with --sums; one that lies there by mistake, move away"

@@ -45,7 +45,7 @@ struct ListedFile {
     extents: Vec<Extent>,
 }
 
-/// Finds the first list at the root of the volume and checks every file that it names; `None` without a list.
+/// Finds the first list at the root of the volume and checks every file that it names; `None` without a list that names any.
 ///
 /// `progress` hears the bytes done, and of how many.
 ///
@@ -57,7 +57,9 @@ pub fn file_list(
     cancel: &Cancel,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Option<FileList>, CheckError> {
-    let Some((source, wanted)) = listed(image, volume)? else { return Ok(None) };
+    let Some((source, wanted)) = listed(image, volume)?.filter(|(_, wanted)| !wanted.is_empty()) else {
+        return Ok(None);
+    };
     let mut found = FileList { source, files: wanted.len(), ..FileList::default() };
     let (here, missing): (Vec<_>, Vec<_>) = wanted.into_iter().partition(|(_, wanted)| !wanted.extents.is_empty());
     found.missing = missing.into_iter().map(|(path, _)| path).collect();

@@ -194,6 +194,19 @@ impl Published {
         }
         names_it
     }
+
+    /// Takes in a list that a person gave.
+    ///
+    /// # Errors
+    /// When nothing in it can be compared with the file called `file_name`.
+    fn add_given_list(&mut self, list: &List, file_name: &str) -> Result<(), CheckError> {
+        if self.add_list(list, file_name) {
+            return Ok(());
+        }
+        let unusable = self.unusable.pop_if(|last| last.file == list.path);
+        let why = unusable.map_or_else(|| format!("it does not name {}", file_name.shown()), |last| last.why);
+        Err(CheckError::NotForImage { path: list.path.clone(), why })
+    }
 }
 
 /// Everything that is given, and, where nothing is, what lies beside the image under its usual name.
@@ -205,10 +218,14 @@ pub fn published(image: &Path, given: &Given<'_>) -> Result<Published, CheckErro
     let typed = given.sums.iter().map(|sum| Expected::told(sum.clone(), "--sum"));
     found.expected.extend(typed);
     let Some(name) = image.file_name().and_then(|name| name.to_str()) else {
-        found.unusable.push(Unusable {
-            file: image.to_owned(),
-            why: "its name is no text, so that lists can't name it".to_owned(),
-        });
+        let why = "its name is no text, so that lists can't name it".to_owned();
+        if let Some(path) = given.list.or(given.signature) {
+            return Err(CheckError::NotForImage {
+                path: path.to_owned(),
+                why: "the image's name is no text".to_owned(),
+            });
+        }
+        found.unusable.push(Unusable { file: image.to_owned(), why });
         return Ok(found);
     };
     if has_signature_in_header(image) {
@@ -231,15 +248,18 @@ fn given_list(path: &Path, name: &str, found: &mut Published, lists: &mut Vec<Li
     let list = List::read(path)?;
     if path.extension().is_some_and(|end| end == "torrent") {
         let torrent = torrent(&list.bytes, name).ok_or_else(|| CheckError::OtherTorrent { path: path.to_owned() })?;
+        if !torrent.has_whole_piece() {
+            let why = "it has no piece that holds bytes of this file alone".to_owned();
+            return Err(CheckError::NotForImage { path: path.to_owned(), why });
+        }
         found.torrents.push((path.to_owned(), torrent));
         return Ok(());
     }
     if list.lines.is_empty() {
         return Err(CheckError::NoSums { path: path.to_owned() });
     }
-    if found.add_list(&list, name) {
-        lists.push(list);
-    }
+    found.add_given_list(&list, name)?;
+    lists.push(list);
     Ok(())
 }
 
@@ -363,10 +383,7 @@ fn given_signature(
         found.signatures.retain(|known| known.file != path);
         found.expected.retain(|known| known.source != path.to_string_lossy().into_owned());
         found.unlisted.retain(|known| known != path);
-        if !found.add_list(&list, name) {
-            let (file, over) = (path.to_owned(), vec![list.over()]);
-            found.signatures.push(PublishedSignature { file, read, over, is_asked: true });
-        }
+        found.add_given_list(&list, name)?;
         found.signatures.iter_mut().filter(|known| known.file == path).for_each(|known| known.is_asked = true);
         return Ok(());
     }

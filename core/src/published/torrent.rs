@@ -223,6 +223,14 @@ impl<'a> Comparing<'a> {
 }
 
 impl Torrent {
+    /// Whether a piece holds bytes of the file and of no other file, so that it can be compared.
+    pub fn has_whole_piece(&self) -> bool {
+        let Sums::First { start, total, .. } = self.sums else { return true };
+        let first = start.div_ceil(self.piece).saturating_mul(self.piece);
+        let end = start.saturating_add(self.bytes);
+        first < end && first.saturating_add(self.piece).min(total) <= end
+    }
+
     fn context(&self) -> Context {
         match self.sums {
             Sums::First { .. } => Context::new(&SHA1_FOR_LEGACY_USE_ONLY),
@@ -319,6 +327,8 @@ mod tests {
         let text = format!("d4:infod5:filesl{files}e4:name1:d12:piece lengthi16e6:pieces60:{sums}ee");
         let report = compare(&torrent(text.as_bytes(), "b").unwrap(), &[0; 20]);
         assert_eq!((report.pieces, report.unproven_bytes, report.ok()), (0, 20, true));
+        let compares = ["a", "b", "c"].map(|name| torrent(text.as_bytes(), name).unwrap().has_whole_piece());
+        assert_eq!(compares, [false, false, true]);
         let report = compare(&torrent(text.as_bytes(), "c").unwrap(), &[0; 10]);
         assert_eq!(
             (report.unproven_bytes, report.damaged),

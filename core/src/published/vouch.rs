@@ -52,8 +52,10 @@ pub struct Subject<'a> {
 pub struct Keys<'a> {
     /// Named now.
     pub given: &'a [Key],
-    /// Used before.
+    /// Used before: what they tell of a changed key counts always.
     pub remembered: &'a Remembered,
+    /// Whether only a key that is named now may have made a signature.
+    pub is_given_only: bool,
 }
 
 /// Checks every signature of `published`.
@@ -66,7 +68,8 @@ pub fn vouch(
     now: Timestamp,
     cancel: &Cancel,
 ) -> Vec<Vouched> {
-    let (Subject { image, system }, Keys { given, remembered }) = (subject, keys);
+    let (Subject { image, system }, Keys { given, remembered, is_given_only }) = (subject, keys);
+    let others = if is_given_only { &[] } else { remembered.keys() };
     let mut all = Vec::new();
     for signature in &published.signatures {
         let try_one = |over| {
@@ -75,7 +78,7 @@ pub fn vouch(
                 Over::List { bytes, .. } => Signed::Bytes(bytes),
             };
             let read = signature.read.as_ref().ok_or(Fault::NoSignature)?;
-            let good = verify(&read.signature, signed, given, remembered.keys(), clock::at_least_built(now));
+            let good = verify(&read.signature, signed, given, others, clock::at_least_built(now));
             good.map_err(|fault| match fault {
                 Fault::FromTheFuture { on, .. } => Fault::FromTheFuture { on, clock: day(now) },
                 other => other,

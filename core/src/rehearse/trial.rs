@@ -53,7 +53,10 @@ pub fn rehearse(
     cancel: &Cancel,
     tell: &(dyn Fn(&TrialNews) + Sync),
 ) -> Result<Rehearsal, RehearseError> {
-    let one = |order: &TrialOrder<'_>| Watch::begin(order)?.watch(cancel, tell);
+    // A second try without the processor's help goes on where the first one ended, so that the time shown never falls.
+    let began = Instant::now();
+    let tell = |news: &TrialNews| tell(&TrialNews { seconds: began.elapsed().as_secs_f64(), ..news.clone() });
+    let one = |order: &TrialOrder<'_>| Watch::begin(order)?.watch(cancel, &tell);
     let tried = match (one(order), order.runner) {
         // What it can't do with the processor's help, it may do without.
         (Err(RehearseError::Emulator { .. }) | Ok(WatchEnd::NotHelped), Runner::Processor) => {

@@ -170,7 +170,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let remembered = Remembered::load(folder.path()).unwrap();
         let (list, now) = (LIST.to_vec(), "1999-01-01T00:00:00Z".parse().unwrap());
-        let known = Keys { given: &keys, remembered: &remembered };
+        let known = Keys { given: &keys, remembered: &remembered, is_given_only: false };
         let vouched = vouch(&published, Subject { image: &list, system: None }, known, now, &Cancel::new());
         // Made before this program was built: nobody's clock matters for that.
         assert!(vouched[0].is_good(), "{:?}", vouched[0].fault);
