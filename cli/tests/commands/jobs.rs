@@ -61,8 +61,8 @@ fn twins_without_serial_numbers_are_told_by_their_places_alone() {
 
 #[test]
 fn a_job_that_was_cut_short_goes_on_and_a_stick_that_was_changed_is_mended() {
-    // Slow enough that the drive has confirmed a part of it before it is pulled out.
-    let faults = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 6000000\n\
+    // Slow enough that the drive has confirmed a part of it before it is pulled out, however late that is asked for.
+    let faults = "[[drive.fault]]\nkind = \"slow\"\nbytes_per_second = 3000000\n\
                   [[drive.fault]]\nkind = \"unplug\"\nafter_bytes = 19000000\n";
     let bench = Bench::new().stick("a", faults).file("desktop.iso", &DESKTOP);
     let tag = tag_of(&bench, "a");
