@@ -165,12 +165,6 @@ pub enum CheckError {
         /// Why.
         source: io::Error,
     },
-    /// A torrent does not name the image.
-    #[error("the torrent {} holds no pieces of a file with this name", path.shown())]
-    OtherTorrent {
-        /// Which one.
-        path: PathBuf,
-    },
     /// A sums file is too long to be one.
     #[error("the sums file {} is longer than {limit} bytes", path.shown())]
     TooLong {
@@ -221,9 +215,8 @@ impl CheckError {
             Self::Sums { .. } => "give a readable list with --sums, or a checksum with --sum",
             Self::Unreadable { .. } => "check the name, and that you may read it",
             Self::NotForImage { .. } => {
-                "give the list that names this file, or its value with --sum; a file that was renamed needs its published name back"
+                "give the one that was published for this file, its value with --sum, or give a renamed image its published name"
             }
-            Self::OtherTorrent { .. } => "give the torrent of this image, or give the image its published name",
             Self::TooLong { .. } | Self::NoSums { .. } => {
                 "give the list that was published with --sums; one that lies there by mistake, move away"
             }

@@ -218,12 +218,9 @@ pub fn published(image: &Path, given: &Given<'_>) -> Result<Published, CheckErro
     let typed = given.sums.iter().map(|sum| Expected::told(sum.clone(), "--sum"));
     found.expected.extend(typed);
     let Some(name) = image.file_name().and_then(|name| name.to_str()) else {
-        let why = "its name is no text, so that lists can't name it".to_owned();
+        let why = "the image's name is no text, so that lists can't name it".to_owned();
         if let Some(path) = given.list.or(given.signature) {
-            return Err(CheckError::NotForImage {
-                path: path.to_owned(),
-                why: "the image's name is no text".to_owned(),
-            });
+            return Err(CheckError::NotForImage { path: path.to_owned(), why });
         }
         found.unusable.push(Unusable { file: image.to_owned(), why });
         return Ok(found);
@@ -247,10 +244,10 @@ pub fn published(image: &Path, given: &Given<'_>) -> Result<Published, CheckErro
 fn given_list(path: &Path, name: &str, found: &mut Published, lists: &mut Vec<List>) -> Result<(), CheckError> {
     let list = List::read(path)?;
     if path.extension().is_some_and(|end| end == "torrent") {
-        let torrent = torrent(&list.bytes, name).ok_or_else(|| CheckError::OtherTorrent { path: path.to_owned() })?;
+        let fail = |why: String| CheckError::NotForImage { path: path.to_owned(), why };
+        let torrent = torrent(&list.bytes, name).ok_or_else(|| fail(format!("it does not name {}", name.shown())))?;
         if !torrent.has_whole_piece() {
-            let why = "it has no piece that holds bytes of this file alone".to_owned();
-            return Err(CheckError::NotForImage { path: path.to_owned(), why });
+            return Err(fail("it has no piece that holds bytes of this file alone".to_owned()));
         }
         found.torrents.push((path.to_owned(), torrent));
         return Ok(());
